@@ -1,0 +1,175 @@
+package client
+
+import (
+	"context"
+	"net/url"
+	"time"
+)
+
+// Route is a route of the policy with its switch and its figures.
+type Route struct {
+	Name    string   `json:"name"`
+	Path    string   `json:"path"`
+	Hosts   []string `json:"hosts"`
+	Methods []string `json:"methods"`
+	Enabled bool     `json:"enabled" doc:"Requests are cached: on in the policy and not switched off"`
+	Switch  string   `json:"switch" enum:"on,off,policy-off,all-off" doc:"What decides whether it is on"`
+	Entries int      `json:"entries" doc:"Stored now"`
+	Figures RatioRow `json:"figures"`
+}
+
+// Routes lists the routes, in the policy's order, with their figures since a time.
+func (c *Client) Routes(ctx context.Context, since string) ([]Route, error) {
+	var out struct {
+		Routes []Route `json:"routes"`
+	}
+	err := c.call(ctx, "GET", "/v1/routes", url.Values{"since": {since}}, nil, &out)
+	return out.Routes, err
+}
+
+// SwitchRoute turns a route on or off, at once and without losing what is stored; "*"
+// means all routes.
+func (c *Client) SwitchRoute(ctx context.Context, name string, on bool) error {
+	return c.call(ctx, "PATCH", "/v1/routes/"+url.PathEscape(name), nil, map[string]bool{"enabled": on}, nil)
+}
+
+// ExplainRequest is a request that might be made.
+type ExplainRequest struct {
+	Method  string              `json:"method,omitempty" default:"GET"`
+	URL     string              `json:"url" doc:"Absolute, or from the slash for the host localhost"`
+	Headers map[string][]string `json:"headers,omitempty"`
+}
+
+// KeyPart is one part of a key.
+type KeyPart struct {
+	Source  string `json:"source" doc:"route, scheme, host, path, query, header or cookie"`
+	Name    string `json:"name,omitempty"`
+	Value   string `json:"value"`
+	Present bool   `json:"present"`
+}
+
+// ExplainedRoute is a route that was looked at.
+type ExplainedRoute struct {
+	Name   string `json:"name"`
+	Result string `json:"result" doc:"Why it matches, or does not"`
+}
+
+// ExplainedEntry is what is stored for a request.
+type ExplainedEntry struct {
+	URL        string            `json:"url"`
+	Status     int               `json:"status"`
+	Bytes      int               `json:"bytes"`
+	Received   time.Time         `json:"received"`
+	AgeSeconds float64           `json:"age_seconds"`
+	Lifetime   float64           `json:"lifetime_seconds"`
+	Source     string            `json:"lifetime_source" doc:"Whose word the lifetime is"`
+	Tags       []string          `json:"tags"`
+	Vary       map[string]string `json:"vary,omitempty" doc:"Request fields that the answer depends on, as they were"`
+	CostMS     float64           `json:"cost_ms" doc:"What its fill took"`
+	Answers    bool              `json:"answers" doc:"It is the one that answers this request"`
+}
+
+// Explanation says what would be done with a request, and why.
+type Explanation struct {
+	Verdict  string           `json:"verdict" doc:"serve, serve stale and refresh behind, validate, fetch, pass through or refuse"`
+	Cause    string           `json:"cause,omitempty"`
+	Why      []string         `json:"why" doc:"The reasons, as sentences"`
+	Route    string           `json:"route,omitempty"`
+	Routes   []ExplainedRoute `json:"routes"`
+	Origin   string           `json:"origin,omitempty"`
+	Key      []KeyPart        `json:"key"`
+	Entries  []ExplainedEntry `json:"entries"`
+	Sequence uint64           `json:"sequence" doc:"The ledger's last purge on this node"`
+}
+
+// Explain asks what would be done with a request. Nothing is fetched or changed.
+func (c *Client) Explain(ctx context.Context, r ExplainRequest) (Explanation, error) {
+	var out Explanation
+	return out, c.call(ctx, "POST", "/v1/explain", nil, r, &out)
+}
+
+// PolicyProblem is a finding in a rule file.
+type PolicyProblem struct {
+	File    string `json:"file"`
+	Line    int    `json:"line"`
+	Column  int    `json:"column"`
+	Message string `json:"message"`
+}
+
+// Policy is the rule file in force.
+type Policy struct {
+	Revision int64           `json:"revision"`
+	At       time.Time       `json:"at"`
+	Actor    string          `json:"actor"`
+	Note     string          `json:"note"`
+	Source   string          `json:"source"`
+	Warnings []PolicyProblem `json:"warnings"`
+}
+
+// Policy returns the rule file in force.
+func (c *Client) Policy(ctx context.Context) (Policy, error) {
+	var out Policy
+	return out, c.call(ctx, "GET", "/v1/policy", nil, nil, &out)
+}
+
+// ApplyPolicy checks a rule file and puts it in force on every node.
+func (c *Client) ApplyPolicy(ctx context.Context, source, note string) (Policy, error) {
+	var out Policy
+	return out, c.call(ctx, "PUT", "/v1/policy", nil, map[string]string{"source": source, "note": note}, &out)
+}
+
+// Node is a running node.
+type Node struct {
+	Node         string           `json:"node"`
+	Started      time.Time        `json:"started"`
+	Edge         string           `json:"edge"`
+	Degraded     string           `json:"degraded,omitempty" doc:"What it has to do without, in words"`
+	Sequence     uint64           `json:"sequence" doc:"Last purge applied"`
+	Revision     int64            `json:"revision" doc:"Policy in force"`
+	Entries      int64            `json:"entries"`
+	MemoryUsed   int64            `json:"memory_used_bytes"`
+	MemoryLimit  int64            `json:"memory_limit_bytes"`
+	Removed      map[string]int64 `json:"removed" doc:"Entries that left the store, by reason"`
+	Refused      int64            `json:"refused" doc:"Answers that did not fit"`
+	FillsRunning int              `json:"fills_running"`
+	Marks        int              `json:"marks" doc:"Purges kept apart"`
+}
+
+// Nodes lists the nodes.
+func (c *Client) Nodes(ctx context.Context) ([]Node, error) {
+	var out struct {
+		Nodes []Node `json:"nodes"`
+	}
+	err := c.call(ctx, "GET", "/v1/nodes", nil, nil, &out)
+	return out.Nodes, err
+}
+
+// Token is a bearer token, without its secret.
+type Token struct {
+	ID      string     `json:"id"`
+	Name    string     `json:"name"`
+	Rights  []string   `json:"rights"`
+	Created time.Time  `json:"created"`
+	Revoked *time.Time `json:"revoked,omitempty"`
+	Secret  string     `json:"secret,omitempty" doc:"Shown once, when the token is made"`
+}
+
+// CreateToken makes a token; its Secret is shown this once.
+func (c *Client) CreateToken(ctx context.Context, name string, rights []string) (Token, error) {
+	var out Token
+	return out, c.call(ctx, "POST", "/v1/tokens", nil, map[string]any{"name": name, "rights": rights}, &out)
+}
+
+// Tokens lists all tokens.
+func (c *Client) Tokens(ctx context.Context) ([]Token, error) {
+	var out struct {
+		Tokens []Token `json:"tokens"`
+	}
+	err := c.call(ctx, "GET", "/v1/tokens", nil, nil, &out)
+	return out.Tokens, err
+}
+
+// RevokeToken ends a token.
+func (c *Client) RevokeToken(ctx context.Context, id string) error {
+	return c.call(ctx, "DELETE", "/v1/tokens/"+url.PathEscape(id), nil, nil, nil)
+}

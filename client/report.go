@@ -1,0 +1,64 @@
+package client
+
+import (
+	"context"
+	"net/url"
+	"time"
+)
+
+// Percentiles of a latency, in milliseconds; null without observations.
+type Percentiles struct {
+	P50 *float64 `json:"p50"`
+	P95 *float64 `json:"p95"`
+	P99 *float64 `json:"p99"`
+}
+
+// RatioRow is one row of the ratio report. Ratios are null where nothing was counted.
+type RatioRow struct {
+	Route             string           `json:"route,omitempty" doc:"The route, in a report by route; \"\" is what no route matched"`
+	At                *time.Time       `json:"at,omitempty" doc:"Start of the bucket, in a report by time"`
+	Requests          int64            `json:"requests" doc:"Requests that visitors made and that were answered"`
+	Outcomes          map[string]int64 `json:"outcomes" doc:"Requests by outcome; their sum is requests"`
+	HitRatio          *float64         `json:"hit_ratio" doc:"(hit + stale) / (requests - bypass)"`
+	ByteHitRatio      *float64         `json:"byte_hit_ratio" doc:"The same, weighted by bytes"`
+	Offload           *float64         `json:"offload" doc:"1 - origin requests / requests"`
+	OriginRequests    int64            `json:"origin_requests"`
+	RoundTripsSaved   int64            `json:"round_trips_saved" doc:"requests - origin requests"`
+	OriginTimeMS      float64          `json:"origin_time_ms" doc:"Time that origins spent on what was asked of them"`
+	OriginTimeSavedMS float64          `json:"origin_time_saved_ms" doc:"For each answer that needed no origin: what its entry's fill had cost, summed"`
+	Bytes             int64            `json:"bytes"`
+	HitLatencyMS      Percentiles      `json:"hit_latency_ms" doc:"Of hit and stale"`
+	OriginLatencyMS   Percentiles      `json:"origin_latency_ms" doc:"Of revalidated, joined and miss"`
+}
+
+// RatioReport tells what the cache saved.
+type RatioReport struct {
+	Since       time.Time  `json:"since"`
+	Until       time.Time  `json:"until"`
+	By          string     `json:"by"`
+	StepSeconds int64      `json:"step_seconds,omitempty" doc:"Length of a bucket, in a report by time"`
+	MadeUp      *time.Time `json:"made_up_until,omitempty" doc:"Figures before this moment are made up (demo only)"`
+	Total       RatioRow   `json:"total"`
+	Rows        []RatioRow `json:"rows"`
+}
+
+// RatioQuery says which figures are wanted.
+type RatioQuery struct {
+	Since string // "1h" or an RFC 3339 time
+	Until string // likewise; "" is now
+	By    string // route, time or total
+	Step  string // "1m"; "" chooses one
+	Route string // "" is all
+}
+
+// Ratio returns the ratio report.
+func (c *Client) Ratio(ctx context.Context, r RatioQuery) (RatioReport, error) {
+	q := url.Values{}
+	for name, value := range map[string]string{"since": r.Since, "until": r.Until, "by": r.By, "step": r.Step, "route": r.Route} {
+		if value != "" {
+			q.Set(name, value)
+		}
+	}
+	var out RatioReport
+	return out, c.call(ctx, "GET", "/v1/reports/ratio", q, nil, &out)
+}

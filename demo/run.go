@@ -1,0 +1,208 @@
+package demo
+
+import (
+	"context"
+	_ "embed"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"gerastic/client"
+	"gerastic/internal/node"
+)
+
+//go:embed policy.yaml
+var policy []byte
+
+// Options say how the demo runs.
+type Options struct {
+	Node     node.Settings // Data, Edge, Control, Memory, Console, Log; the rest is set here
+	Origin   string        // listen address of the ferry company
+	Visitors float64       // page visits a second
+	Editors  time.Duration // about this long between edits; 0: none
+	Slow     float64       // scale of the application's simulated costs
+	History  bool          // make up an hour of figures if there are none
+	// Command is how the reader calls gerastic, for the commands to paste.
+	Command string
+}
+
+// Demo is a running demo: database, origin, node, visitors and editors.
+type Demo struct {
+	Node    *node.Node
+	Site    *Site
+	Token   string
+	Origin  string // its address
+	options Options
+	content *Content
+	server  *http.Server
+	end     context.CancelFunc
+	tasks   sync.WaitGroup
+}
+
+// Start starts everything. Stop stops it.
+func Start(ctx context.Context, o Options) (d *Demo, err error) {
+	d = &Demo{options: o}
+	defer func() {
+		if err != nil {
+			d.Stop(ctx)
+		}
+	}()
+	listener, err := net.Listen("tcp", o.Origin)
+	if err != nil {
+		return d, fmt.Errorf("--origin %s cannot be listened on; is another demo running? (%w)", o.Origin, errors.Unwrap(err))
+	}
+	d.Origin = "http://" + listener.Addr().String()
+	if err := d.startNode(ctx); err != nil {
+		listener.Close()
+		return d, err
+	}
+	if err := d.startSite(ctx, listener); err != nil {
+		return d, err
+	}
+	if err := d.history(ctx); err != nil {
+		return d, err
+	}
+	return d, d.startPeople(ctx)
+}
+
+func (d *Demo) startNode(ctx context.Context) error {
+	s := d.options.Node
+	s.PrivateDatabase, s.Throwaway = true, true
+	if s.Name == "" {
+		s.Name = "demo"
+	}
+	if err := os.MkdirAll(s.Data, 0o755); err != nil {
+		return fmt.Errorf("making the demo's directory: %w", err)
+	}
+	s.PolicyFile = filepath.Join(s.Data, "policy.yaml")
+	if err := os.WriteFile(s.PolicyFile, policy, 0o644); err != nil {
+		return err
+	}
+	s.PolicyForce = true // the origin's address may be another than at the last start
+	if err := os.Setenv("OSTREL_ORIGIN", d.Origin); err != nil {
+		return err
+	}
+	var err error
+	if d.Node, err = node.Start(ctx, s); err != nil {
+		return err
+	}
+	d.Token = s.AdminToken
+	if d.Token == "" {
+		kept, err := os.ReadFile(filepath.Join(s.Data, node.AdminTokenFile))
+		if err != nil {
+			return err
+		}
+		d.Token = string(kept[:len(kept)-1])
+	}
+	return nil
+}
+
+func (d *Demo) startSite(ctx context.Context, listener net.Listener) error {
+	url, err := d.Node.Cluster().CreateDatabase(ctx, "ostrel")
+	if err == nil {
+		d.content, err = OpenContent(ctx, url, time.Now())
+	}
+	if err != nil {
+		listener.Close()
+		return err
+	}
+	// The desk purges with a token of its own, that can do nothing else.
+	desk, err := client.New(d.Node.ControlURL(), d.Token).CreateToken(ctx, "operations desk", []string{"purge"})
+	if err == nil {
+		d.Site, err = NewSite(Parts{Content: d.content, Purger: client.New(d.Node.ControlURL(), desk.Secret), Log: d.options.Node.Log, Slow: d.options.Slow, Now: time.Now})
+	}
+	if err != nil {
+		listener.Close()
+		return err
+	}
+	d.server = &http.Server{Handler: d.Site, ReadHeaderTimeout: 10 * time.Second, ErrorLog: slog.NewLogLogger(d.options.Node.Log.Handler(), slog.LevelDebug)}
+	d.tasks.Go(func() { _ = d.server.Serve(listener) })
+	return nil
+}
+
+// history makes up figures if the database has none.
+func (d *Demo) history(ctx context.Context) error {
+	if !d.options.History {
+		return nil
+	}
+	rec, err := d.Node.Records()
+	if err != nil {
+		return err
+	}
+	now := time.Now()
+	rows, err := rec.Figures(ctx, now.Add(-24*time.Hour), now, 0, nil)
+	if err != nil || len(rows) > 0 {
+		return err
+	}
+	return MakeUpHistory(ctx, rec, d.Node.Name(), now)
+}
+
+func (d *Demo) startPeople(ctx context.Context) error {
+	rows, err := d.content.pool.Query(ctx, `select id from sailing where departs_at > now() and departs_at < now() + interval '4 days' order by departs_at, id limit 600`)
+	if err != nil {
+		return err
+	}
+	sailings, err := pgx.CollectRows(rows, pgx.RowTo[int])
+	if err != nil {
+		return err
+	}
+	life, end := context.WithCancel(context.Background())
+	d.end = end
+	if d.options.Visitors > 0 {
+		v := &Visitors{Base: d.Node.EdgeURL(), PerSecond: d.options.Visitors, Sailings: sailings}
+		d.tasks.Go(func() { v.Run(life) })
+	}
+	if d.options.Editors > 0 {
+		e := &Editors{Origin: d.Origin, Every: d.options.Editors, Sailings: sailings}
+		d.tasks.Go(func() { e.Run(life) })
+	}
+	return nil
+}
+
+// Welcome prints where everything is and what to try first.
+func (d *Demo) Welcome(w io.Writer) {
+	edge, command := d.Node.EdgeURL(), d.options.Command
+	fmt.Fprintf(w, `
+Ostrel Isles Ferries is at sea.
+
+  the site, through Gerastic   %s/
+  the site, without it         %s/
+  the console                  %s/
+  its token                    %s
+
+Try first, in another terminal:
+
+  curl -si %s/ports/tholm | grep -iE '^(HTTP|age|cache-status)'
+  %s purge --tag port:tholm --reason 'trying it out'
+  %s report ratio --since 5m
+
+`, edge, d.Origin, d.Node.ControlURL(), d.Token, edge, command, command)
+}
+
+// Stop stops everything that Start started.
+func (d *Demo) Stop(ctx context.Context) {
+	if d.end != nil {
+		d.end()
+	}
+	if d.server != nil {
+		if d.server.Shutdown(ctx) != nil {
+			d.server.Close()
+		}
+	}
+	d.tasks.Wait()
+	if d.content != nil {
+		d.content.Close()
+	}
+	if d.Node != nil {
+		d.Node.Stop(ctx)
+	}
+}

@@ -1,0 +1,128 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+
+	"github.com/spf13/cobra"
+
+	"gerastic/client"
+	"gerastic/internal/core/policy"
+)
+
+func (a *app) policy() *cobra.Command {
+	c := &cobra.Command{Use: "policy", Short: "The rule file: check, apply, show"}
+	c.AddCommand(a.policyCheck(), a.policyApply(), a.policyShow())
+	return c
+}
+
+func (a *app) policyCheck() *cobra.Command {
+	return &cobra.Command{
+		Use:     "check FILE",
+		Short:   "Check a rule file, without a node",
+		Long:    "Check a rule file, without a node. Every mistake is shown with its line and column;\nFILE - reads standard input. Exit code 1 when there are mistakes.",
+		Example: "  gerastic policy check policy.yaml",
+		Args:    cobra.ExactArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			source, err := read(args[0])
+			if err != nil {
+				return err
+			}
+			p, err := policy.Parse(args[0], source, os.LookupEnv)
+			var problems policy.Problems
+			if errors.As(err, &problems) {
+				return a.showProblems(problems)
+			}
+			for _, w := range p.Warnings {
+				fmt.Fprintln(a.errs, "warning: "+w.Error())
+			}
+			a.say("%s holds: %s, %s", args[0], plural(int64(len(p.Origins)), "origin", "origins"), plural(int64(len(p.Routes)), "route", "routes"))
+			if a.format == "json" {
+				return a.json(map[string]any{"ok": true, "warnings": p.Warnings})
+			}
+			return nil
+		},
+	}
+}
+
+func (a *app) showProblems(problems policy.Problems) error {
+	if a.format == "json" {
+		if err := a.json(map[string]any{"ok": false, "problems": problems}); err != nil {
+			return err
+		}
+	} else {
+		for _, p := range problems {
+			fmt.Fprintln(a.errs, p.Error())
+		}
+	}
+	return fmt.Errorf("%s; correct the lines above and check again", plural(int64(len(problems)), "mistake", "mistakes"))
+}
+
+func read(path string) ([]byte, error) {
+	if path == "-" {
+		return io.ReadAll(os.Stdin)
+	}
+	source, err := os.ReadFile(path)
+	if err != nil {
+		return nil, fmt.Errorf("reading the rule file: %w", err)
+	}
+	return source, nil
+}
+
+func (a *app) policyApply() *cobra.Command {
+	var note string
+	c := &cobra.Command{
+		Use:     "apply FILE",
+		Short:   "Check a rule file and put it in force",
+		Example: "  gerastic policy apply policy.yaml --note 'cache the fares'",
+		Args:    cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			source, err := read(args[0])
+			if err != nil {
+				return err
+			}
+			p, err := a.client().ApplyPolicy(cmd.Context(), string(source), note)
+			var problem *client.Problem
+			if errors.As(err, &problem) && len(problem.Errors) > 0 {
+				for _, e := range problem.Errors {
+					fmt.Fprintf(a.errs, "%s: %s\n", e.Location, e.Message)
+				}
+				return errors.New(problem.Detail)
+			}
+			if err != nil {
+				return err
+			}
+			for _, w := range p.Warnings {
+				fmt.Fprintf(a.errs, "warning: %s:%d:%d: %s\n", args[0], w.Line, w.Column, w.Message)
+			}
+			a.say("revision %d is in force", p.Revision)
+			if a.format == "json" {
+				return a.json(p)
+			}
+			return nil
+		},
+	}
+	c.Flags().StringVar(&note, "note", "", "what changed, for the history")
+	return c
+}
+
+func (a *app) policyShow() *cobra.Command {
+	return &cobra.Command{
+		Use:     "show",
+		Short:   "Print the rule file in force",
+		Example: "  gerastic policy show > policy.yaml",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			p, err := a.client().Policy(cmd.Context())
+			if err != nil {
+				return err
+			}
+			if a.format == "json" {
+				return a.json(p)
+			}
+			_, err = fmt.Fprint(a.out, p.Source)
+			return err
+		},
+	}
+}

@@ -1,0 +1,222 @@
+package cli
+
+import (
+	"bufio"
+	"errors"
+	"fmt"
+	"os"
+	"sort"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"gerastic/client"
+)
+
+func (a *app) purge() *cobra.Command {
+	var r client.PurgeRequest
+	var urls, anyQuery []string
+	var soften, yes bool
+	c := &cobra.Command{
+		Use:   "purge",
+		Short: "Forget what is stored: by tag, URL, route, or everything",
+		Long: `Forget what is stored: by tag, URL, route, or everything. When the command returns,
+no request is answered from what matched: neither from what was stored nor from what
+an origin was still rendering when the purge came. Every purge is in the ledger with
+who ordered it and why.
+
+--url names one URL with its query, and all its variants; parameters that the route's
+key leaves out do not matter. --url-any-query names all query forms of it. A URL from
+the slash (/ports/tholm) counts for every host.`,
+		Example: `  gerastic purge --tag port:tholm --reason 'pier closed'
+  gerastic purge --route departures --preview
+  gerastic purge --url http://127.0.0.1:8480/ports/tholm --soften`,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			for _, u := range urls {
+				r.URLs = append(r.URLs, client.PurgeURL{URL: u})
+			}
+			for _, u := range anyQuery {
+				r.URLs = append(r.URLs, client.PurgeURL{URL: u, AnyQuery: true})
+			}
+			if len(r.Tags)+len(r.URLs)+len(r.Routes) == 0 && !r.All {
+				return usage("name what to purge: --tag, --url, --route or --all")
+			}
+			if r.All && !r.Preview && !yes {
+				if err := a.confirmAll(cmd); err != nil {
+					return err
+				}
+			}
+			r.Mode = "drop"
+			if soften {
+				r.Mode = "stale"
+			}
+			result, err := a.client().Purge(cmd.Context(), r)
+			if err != nil {
+				return err
+			}
+			return a.printPurge(result)
+		},
+	}
+	f := c.Flags()
+	f.StringArrayVar(&r.Tags, "tag", nil, "a tag; may be repeated")
+	f.StringArrayVar(&urls, "url", nil, "a URL with its query; may be repeated")
+	f.StringArrayVar(&anyQuery, "url-any-query", nil, "a URL in all its query forms; may be repeated")
+	f.StringArrayVar(&r.Routes, "route", nil, "a route; may be repeated")
+	f.BoolVar(&r.All, "all", false, "everything; asks first")
+	f.BoolVar(&soften, "soften", false, "mark stale instead: revalidated before use, still served under the route's stale rules")
+	f.BoolVar(&r.Preview, "preview", false, "show what would go, and change nothing")
+	f.BoolVar(&yes, "yes", false, "do not ask")
+	f.StringVar(&r.Reason, "reason", "", "why, for those who read the ledger")
+	c.AddCommand(a.purgeHistory())
+	return c
+}
+
+// confirmAll asks at a terminal, and refuses where nobody can answer.
+func (a *app) confirmAll(cmd *cobra.Command) error {
+	info, err := os.Stdin.Stat()
+	if err != nil || info.Mode()&os.ModeCharDevice == 0 {
+		return usage("--all drops everything and nobody can be asked here; pass --yes if that is meant")
+	}
+	preview, err := a.client().Purge(cmd.Context(), client.PurgeRequest{All: true, Preview: true})
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(a.errs, "Drop all %s (%s)? Every page is then asked of its origin once. Type yes: ", plural(preview.Matched.Entries, "entry", "entries"), size(preview.Matched.Bytes))
+	answer, _ := bufio.NewReader(os.Stdin).ReadString('\n')
+	if strings.TrimSpace(answer) != "yes" {
+		return errors.New("nothing was purged")
+	}
+	return nil
+}
+
+func (a *app) printPurge(p client.PurgeResult) error {
+	if a.format == "json" {
+		return a.json(p)
+	}
+	t := &rows{columns: []column{left("route"), right("entries")}}
+	for _, route := range byCount(p.Matched.Routes) {
+		t.add(str(route), count(p.Matched.Routes[route]))
+	}
+	if a.format == "csv" {
+		return a.print(p, t)
+	}
+	entries := plural(p.Matched.Entries, "entry", "entries") + ", " + size(p.Matched.Bytes)
+	switch {
+	case p.Preview && p.Mode == "stale":
+		a.say("would mark %s stale", entries)
+	case p.Preview:
+		a.say("would drop %s", entries)
+	case p.Mode == "stale":
+		a.say("purge %d: %s marked stale%s", p.Sequence, entries, onNodes(p.Nodes))
+	default:
+		a.say("purge %d: %s dropped%s", p.Sequence, entries, onNodes(p.Nodes))
+	}
+	if len(t.cells) > 0 {
+		a.say("")
+		if err := a.print(p, t); err != nil {
+			return err
+		}
+	}
+	for i, u := range p.Matched.Sample {
+		if i == 0 {
+			a.say("\nfor example")
+		}
+		if i == 5 {
+			break
+		}
+		a.say("  %s", u)
+	}
+	return nil
+}
+
+func onNodes(nodes []client.PurgeNode) string {
+	var parts []string
+	for _, n := range nodes {
+		parts = append(parts, fmt.Sprintf("; in force on %s after %s", n.Node, span(n.TookMS)))
+	}
+	return strings.Join(parts, "")
+}
+
+func byCount(routes map[string]int64) []string {
+	names := make([]string, 0, len(routes))
+	for name := range routes {
+		names = append(names, name)
+	}
+	sort.Slice(names, func(i, j int) bool {
+		if routes[names[i]] != routes[names[j]] {
+			return routes[names[i]] > routes[names[j]]
+		}
+		return names[i] < names[j]
+	})
+	return names
+}
+
+func (a *app) purgeHistory() *cobra.Command {
+	var limit int
+	c := &cobra.Command{
+		Use:     "history",
+		Short:   "The ledger: who purged what, when, why, and what went",
+		Example: "  gerastic purge history --limit 10",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			purges, err := a.client().Purges(cmd.Context(), 0, limit)
+			if err != nil {
+				return err
+			}
+			t := &rows{columns: []column{right("purge"), left("when"), left("by"), left("mode"), left("what"), right("entries"), right("in force after"), left("why")}}
+			for _, p := range purges {
+				took := cell{"–", ""}
+				if len(p.Nodes) > 0 {
+					took = millis(&p.Nodes[0].TookMS)
+				}
+				t.add(cell{strconv.FormatUint(p.Sequence, 10), strconv.FormatUint(p.Sequence, 10)}, clock(p.At), str(p.Actor), str(p.Mode), str(whatPurged(p)), count(p.Matched.Entries), took, str(p.Reason))
+			}
+			return a.print(purges, t)
+		},
+	}
+	c.Flags().IntVar(&limit, "limit", 20, "how many, newest first")
+	return c
+}
+
+// whatPurged names what a purge named, in short.
+func whatPurged(p client.Purge) string {
+	if p.All {
+		return "everything"
+	}
+	var names []string
+	for _, tag := range p.Tags {
+		names = append(names, "tag "+tag)
+	}
+	for _, route := range p.Routes {
+		names = append(names, "route "+route)
+	}
+	names = append(names, p.URLs...)
+	if len(names) > 3 {
+		names = append(names[:3], fmt.Sprintf("and %d more", len(names)-3))
+	}
+	return strings.Join(names, ", ")
+}
+
+func (a *app) tags() *cobra.Command {
+	var limit int
+	c := &cobra.Command{
+		Use:     "tags [PREFIX]",
+		Short:   "The tags that stored entries carry",
+		Example: "  gerastic tags port:",
+		Args:    cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			prefix := strings.Join(args, "")
+			tags, err := a.client().Tags(cmd.Context(), prefix, limit)
+			if err != nil {
+				return err
+			}
+			t := &rows{columns: []column{left("tag"), right("entries"), right("bytes")}}
+			for _, tag := range tags {
+				t.add(str(tag.Tag), count(int64(tag.Entries)), bytes(tag.Bytes))
+			}
+			return a.print(tags, t)
+		},
+	}
+	c.Flags().IntVar(&limit, "limit", 50, "how many, those with most entries first")
+	return c
+}

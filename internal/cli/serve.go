@@ -1,0 +1,151 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/goccy/go-yaml"
+	"github.com/spf13/cobra"
+
+	"gerastic/console"
+	"gerastic/internal/core/policy"
+	"gerastic/internal/node"
+)
+
+// stopTime is how long requests under way may take to end after an interrupt.
+const stopTime = 10 * time.Second
+
+func (a *app) serve() *cobra.Command {
+	s := node.Settings{}
+	var memory, logFormat string
+	c := &cobra.Command{
+		Use:   "serve",
+		Short: "Run a node: the edge that visitors reach, and the control side",
+		Long: `Run a node. It prints one line when it is ready:
+
+  ready edge=http://127.0.0.1:8480 control=http://127.0.0.1:8490
+
+The first start makes an admin token and writes it to DATA/admin.token, unless
+GERASTIC_ADMIN_TOKEN gives one. --policy is applied when the database has no policy
+yet; after that, policies come through gerastic policy apply.
+
+--control is where the control side listens. Every flag can be set in the environment
+(--memory as GERASTIC_MEMORY; --database as GERASTIC_DATABASE_URL) or in DATA/node.yaml
+(memory: 512MiB); the command line counts first, then the environment, then the file.`,
+		Example: "  gerastic serve --private-database --policy policy.yaml --data /var/lib/gerastic",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if err := a.fromElsewhere(cmd); err != nil {
+				return err
+			}
+			var err error
+			if s.Memory, err = policy.ParseSize(memory); err != nil {
+				return usage("--memory: %w", err)
+			}
+			if s.Log, err = logger(a.errs, logFormat); err != nil {
+				return err
+			}
+			s.Control = strings.TrimPrefix(a.control, "http://")
+			s.Data, s.Console, s.AdminToken = a.data, console.Files(), os.Getenv("GERASTIC_ADMIN_TOKEN")
+			n, err := node.Start(cmd.Context(), s)
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "ready edge=%s control=%s\n", n.EdgeURL(), n.ControlURL())
+			var failure error
+			select {
+			case <-cmd.Context().Done():
+			case failure = <-n.Failed():
+			}
+			ctx, cancel := context.WithTimeout(context.Background(), stopTime)
+			defer cancel()
+			n.Stop(ctx)
+			return failure
+		},
+	}
+	host, _ := os.Hostname()
+	f := c.Flags()
+	f.StringVar(&s.Edge, "edge", "127.0.0.1:8480", "address that visitors reach")
+	f.StringVar(&memory, "memory", "256MiB", "memory that the store may use")
+	f.StringVar(&s.Database, "database", "", "PostgreSQL for the records, postgres://… (GERASTIC_DATABASE_URL)")
+	f.BoolVar(&s.PrivateDatabase, "private-database", false, "start a PostgreSQL of its own below --data")
+	f.StringVar(&s.PolicyFile, "policy", "", "rule file, applied when there is no policy yet")
+	f.BoolVar(&s.PolicyForce, "policy-force", false, "apply --policy even if there is one")
+	f.StringVar(&s.Name, "node", host, "name of this node in ledger and figures")
+	f.StringVar(&logFormat, "log-format", "text", "text or json, to standard error")
+	f.StringSliceVar(&s.TrustProxies, "trust-proxy", nil, "address range whose forwarding headers are believed; nobody's by default")
+	return c
+}
+
+// nodeSettings are the flags that may be set elsewhere, too.
+var nodeSettings = []string{"edge", "control", "memory", "database", "private-database", "policy", "policy-force", "node", "log-format", "trust-proxy"}
+
+// fromElsewhere fills the flags that were not given from GERASTIC_… variables, and
+// then from DATA/node.yaml.
+func (a *app) fromElsewhere(c *cobra.Command) error {
+	file, err := a.nodeFile()
+	if err != nil {
+		return err
+	}
+	database := c.Flags().Changed("database") || c.Flags().Changed("private-database")
+	for _, name := range nodeSettings {
+		variable := "GERASTIC_" + strings.ToUpper(strings.ReplaceAll(name, "-", "_"))
+		if name == "database" {
+			variable += "_URL"
+		}
+		if c.Flags().Changed(name) || database && strings.HasSuffix(name, "database") {
+			continue
+		}
+		value, from := os.Getenv(variable), variable
+		if value == "" {
+			value, from = file[name], filepath.Join(a.data, "node.yaml")+": "+name
+		}
+		if value == "" {
+			continue
+		}
+		if err := c.Flags().Set(name, value); err != nil {
+			return usage("%s: %w", from, err)
+		}
+	}
+	return nil
+}
+
+// nodeFile reads DATA/node.yaml; no settings if there is none.
+func (a *app) nodeFile() (map[string]string, error) {
+	path := filepath.Join(a.data, "node.yaml")
+	text, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	var values map[string]string
+	if err == nil {
+		err = yaml.Unmarshal(text, &values)
+	}
+	if err != nil {
+		return nil, usage("%s: %w", path, err)
+	}
+	for name := range values {
+		if !slices.Contains(nodeSettings, name) {
+			return nil, usage("%s: there is no setting %q; the settings are %s", path, name, strings.Join(nodeSettings, ", "))
+		}
+	}
+	return values, nil
+}
+
+func logger(w io.Writer, format string) (*slog.Logger, error) {
+	switch format {
+	case "text":
+		return slog.New(slog.NewTextHandler(w, nil)), nil
+	case "json":
+		return slog.New(slog.NewJSONHandler(w, nil)), nil
+	}
+	return nil, usage("--log-format %q: it is text or json", format)
+}

@@ -1,0 +1,96 @@
+package cli
+
+import (
+	"strings"
+
+	"github.com/spf13/cobra"
+)
+
+func (a *app) tokens() *cobra.Command {
+	c := &cobra.Command{Use: "token", Short: "Bearer tokens and their rights"}
+	var name string
+	var rights []string
+	create := &cobra.Command{
+		Use:     "create",
+		Short:   "Make a token; its secret is shown this once",
+		Long:    "Make a token; its secret is shown this once and kept hashed.\nRights: read (figures, decisions), purge, fragments, admin (all of them, policy, switches, tokens).",
+		Example: "  gerastic token create --name deploy --rights read,purge",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if name == "" || len(rights) == 0 {
+				return usage("pass --name and --rights; see: gerastic token create --help")
+			}
+			t, err := a.client().CreateToken(cmd.Context(), name, rights)
+			if err != nil {
+				return err
+			}
+			a.say("token %s for %s (%s); keep it now, it is not shown again:", t.ID, t.Name, strings.Join(t.Rights, ", "))
+			if a.format == "table" {
+				a.say("%s", t.Secret)
+				return nil
+			}
+			r := &rows{columns: []column{left("id"), left("name"), left("secret")}}
+			r.add(str(t.ID), str(t.Name), str(t.Secret))
+			return a.print(t, r)
+		},
+	}
+	create.Flags().StringVar(&name, "name", "", "who or what uses it; it stands in the ledger")
+	create.Flags().StringSliceVar(&rights, "rights", nil, "read, purge, fragments, admin")
+	list := &cobra.Command{
+		Use:     "list",
+		Short:   "List tokens",
+		Example: "  gerastic token list",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			tokens, err := a.client().Tokens(cmd.Context())
+			if err != nil {
+				return err
+			}
+			r := &rows{columns: []column{left("id"), left("name"), left("rights"), left("made"), left("revoked")}}
+			for _, t := range tokens {
+				revoked := cell{"–", ""}
+				if t.Revoked != nil {
+					revoked = clock(*t.Revoked)
+				}
+				r.add(str(t.ID), str(t.Name), str(strings.Join(t.Rights, ", ")), clock(t.Created), revoked)
+			}
+			return a.print(tokens, r)
+		},
+	}
+	revoke := &cobra.Command{
+		Use:     "revoke ID",
+		Short:   "Revoke a token, at once",
+		Example: "  gerastic token revoke 3f7k2m",
+		Args:    cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := a.client().RevokeToken(cmd.Context(), args[0]); err != nil {
+				return err
+			}
+			a.say("token %s is revoked", args[0])
+			return nil
+		},
+	}
+	c.AddCommand(create, list, revoke)
+	return c
+}
+
+func (a *app) nodes() *cobra.Command {
+	return &cobra.Command{
+		Use:     "nodes",
+		Short:   "The nodes, what they hold and how they are",
+		Example: "  gerastic nodes",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			nodes, err := a.client().Nodes(cmd.Context())
+			if err != nil {
+				return err
+			}
+			r := &rows{columns: []column{left("node"), left("edge"), left("state"), left("since"), right("entries"), right("memory"), right("of"), right("purge"), right("revision")}}
+			for _, n := range nodes {
+				state := "well"
+				if n.Degraded != "" {
+					state = "degraded: " + n.Degraded
+				}
+				r.add(str(n.Node), str(n.Edge), str(state), clock(n.Started), count(n.Entries), bytes(n.MemoryUsed), bytes(n.MemoryLimit), count(int64(n.Sequence)), count(n.Revision))
+			}
+			return a.print(nodes, r)
+		},
+	}
+}

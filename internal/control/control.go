@@ -1,0 +1,182 @@
+// Package control is the other listener: the API, the metrics and the console. It is
+// never on the edge's port, and nothing on it is open without a token but health.
+package control
+
+import (
+	"context"
+	"io/fs"
+	"log/slog"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humachi"
+	"github.com/go-chi/chi/v5"
+	"github.com/go-chi/chi/v5/middleware"
+
+	"gerastic/client"
+	"gerastic/internal/core/meter"
+	"gerastic/internal/core/store"
+	"gerastic/internal/core/tags"
+	"gerastic/internal/edge"
+	"gerastic/internal/records"
+)
+
+// Node is what the control side asks of the node that it belongs to.
+type Node interface {
+	// Name is the node's name in the ledger and the figures.
+	Name() string
+	// Records is the database; an error says that it cannot be reached now.
+	Records() (*records.Records, error)
+	// Purge writes a purge to the ledger and returns when this node has applied it.
+	Purge(ctx context.Context, p tags.Purge, actor, reason string) (tags.Stamp, records.Applied, error)
+	// ApplyPolicy checks a rule file, keeps it as a revision and puts it in force.
+	ApplyPolicy(ctx context.Context, source, actor, note string) (records.Revision, error)
+	// Revision is the policy in force.
+	Revision() records.Revision
+	// Switch turns a route, or records.Everything, off or on.
+	Switch(ctx context.Context, route string, off bool, actor string) error
+	// Pending are the figures that are not in the database yet.
+	Pending() meter.Cells
+	// TokenFor returns the token of a secret; ok is false if there is none in force.
+	TokenFor(secret string) (t records.Token, ok bool)
+	// ReloadTokens makes a change of tokens count at once.
+	ReloadTokens(ctx context.Context) error
+	// Status describes the node.
+	Status() client.Node
+	// Ready says why the node should get no visitors, or nil.
+	Ready() error
+}
+
+// Control serves the control side.
+type Control struct {
+	node     Node
+	edge     *edge.Edge
+	store    *store.Memory
+	log      *slog.Logger
+	now      func() time.Time
+	sessions sessions
+	api      huma.API
+	router   chi.Router
+}
+
+// New returns the control side of a node. console holds the built console; nil serves none.
+func New(node Node, e *edge.Edge, console fs.FS, log *slog.Logger) *Control {
+	c := &Control{node: node, edge: e, store: e.Store, log: log, now: e.Now}
+	c.sessions.open = map[string]session{}
+	r := chi.NewRouter()
+	r.Use(c.recover, middleware.Compress(5), secure, http.NewCrossOriginProtection().Handler, limitBody)
+	c.router = r
+	c.api = humachi.New(r, config())
+	c.api.UseMiddleware(c.authorize)
+	c.purgeCalls()
+	c.tagCalls()
+	c.reportCalls()
+	c.routeCalls()
+	c.explainCalls()
+	c.policyCalls()
+	c.tokenCalls()
+	c.sessionCalls()
+	c.nodeCalls()
+	r.Get("/healthz", c.healthz)
+	r.Get("/readyz", c.readyz)
+	r.Method(http.MethodGet, "/metrics", c.needs(records.Read, c.metrics()))
+	r.NotFound(notFound(console))
+	return c
+}
+
+func config() huma.Config {
+	config := huma.DefaultConfig("Gerastic control API", "1")
+	config.Info.Description = "Purges, figures, decisions and rules of a Gerastic node. Errors are problem details (RFC 9457)."
+	config.OpenAPIPath = "/v1/openapi"
+	config.DocsPath = ""
+	config.SchemasPath = ""
+	config.CreateHooks = nil // no $schema member in answers
+	config.RejectUnknownQueryParameters = true
+	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
+		"token": {Type: "http", Scheme: "bearer", Description: "A token with the right that the call needs; the console uses a session cookie instead."},
+	}
+	return config
+}
+
+// ServeHTTP makes Control a handler.
+func (c *Control) ServeHTTP(w http.ResponseWriter, r *http.Request) { c.router.ServeHTTP(w, r) }
+
+// OpenAPI returns the description of the API as JSON.
+func (c *Control) OpenAPI() ([]byte, error) { return c.api.OpenAPI().MarshalJSON() }
+
+// limitBody bounds what a caller may send.
+func limitBody(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		r.Body = http.MaxBytesReader(w, r.Body, 4<<20)
+		next.ServeHTTP(w, r)
+	})
+}
+
+// secure sets what keeps browsers from using the console against its owner.
+func secure(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		h := w.Header()
+		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; form-action 'self'; base-uri 'none'")
+		h.Set("X-Content-Type-Options", "nosniff")
+		h.Set("Referrer-Policy", "no-referrer")
+		if h.Get("Cache-Control") == "" {
+			h.Set("Cache-Control", "no-store")
+		}
+		next.ServeHTTP(w, r)
+	})
+}
+
+// recover answers a panic with a problem and writes it to the log.
+func (c *Control) recover(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		defer func() {
+			if p := recover(); p != nil && p != http.ErrAbortHandler {
+				c.log.Error("a control call ended in a panic", "path", r.URL.Path, "panic", p)
+				problem(w, http.StatusInternalServerError, "the node failed at this call; its log says more")
+			}
+		}()
+		next.ServeHTTP(w, r)
+	})
+}
+
+// needs guards a plain handler with a right.
+func (c *Control) needs(right records.Right, next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		token, ok := c.tokenOf(r.Header.Get("Authorization"), r.Header.Get("Cookie"))
+		switch {
+		case !ok:
+			w.Header().Set("WWW-Authenticate", `Bearer realm="gerastic"`)
+			problem(w, http.StatusUnauthorized, wantToken)
+		case !token.May(right):
+			problem(w, http.StatusForbidden, lacks(right))
+		default:
+			next.ServeHTTP(w, r)
+		}
+	})
+}
+
+func problem(w http.ResponseWriter, status int, detail string) {
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(status)
+	_ = huma.DefaultFormats["application/json"].Marshal(w, &huma.ErrorModel{Status: status, Title: http.StatusText(status), Detail: detail})
+}
+
+func (c *Control) healthz(w http.ResponseWriter, _ *http.Request) {
+	w.Header().Set("Content-Type", "text/plain; charset=utf-8")
+	_, _ = w.Write([]byte("ok\n"))
+}
+
+func (c *Control) readyz(w http.ResponseWriter, _ *http.Request) {
+	w.Header().Set("Content-Type", "text/plain; charset=utf-8")
+	if err := c.node.Ready(); err != nil {
+		w.WriteHeader(http.StatusServiceUnavailable)
+		_, _ = w.Write([]byte(err.Error() + "\n"))
+		return
+	}
+	if d := c.node.Status().Degraded; d != "" {
+		_, _ = w.Write([]byte("ready, degraded: " + d + "\n"))
+		return
+	}
+	_, _ = w.Write([]byte("ready\n"))
+}

@@ -1,0 +1,146 @@
+package control
+
+import (
+	"context"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"gerastic/client"
+	"gerastic/internal/core/meter"
+	"gerastic/internal/records"
+)
+
+func (c *Control) nodeCalls() {
+	huma.Register(c.api, operation("list-nodes", http.MethodGet, "/v1/nodes", "List the nodes", records.Read),
+		func(_ context.Context, _ *struct{}) (*struct {
+			Body struct {
+				Nodes []client.Node `json:"nodes"`
+			}
+		}, error) {
+			out := &struct {
+				Body struct {
+					Nodes []client.Node `json:"nodes"`
+				}
+			}{}
+			out.Body.Nodes = []client.Node{c.node.Status()}
+			return out, nil
+		})
+}
+
+// metrics writes the node's counters in OpenMetrics form.
+func (c *Control) metrics() http.Handler {
+	registry := prometheus.NewRegistry()
+	registry.MustRegister(&collector{c})
+	return promhttp.HandlerFor(registry, promhttp.HandlerOpts{EnableOpenMetrics: true})
+}
+
+// collector reads the meter when asked, so that nothing is counted twice.
+type collector struct{ c *Control }
+
+var (
+	requestsTotal  = desc("gerastic_requests", "Requests answered, by how they ended.", "route", "outcome", "cause")
+	bytesTotal     = desc("gerastic_response_bytes", "Body bytes sent to visitors.", "route", "outcome")
+	originTotal    = desc("gerastic_origin_requests", "Requests made to origins.", "route")
+	originSeconds  = desc("gerastic_origin_seconds", "Time that origins took.", "route")
+	savedSeconds   = desc("gerastic_origin_saved_seconds", "Origin time saved: the fill cost of each answer that needed no origin.", "route")
+	latencySeconds = desc("gerastic_request_seconds", "Time from the request read to the answer written.", "route", "outcome")
+	removedTotal   = desc("gerastic_entries_removed", "Entries that left the store.", "reason")
+	refusedTotal   = desc("gerastic_entries_refused", "Answers that did not fit into the store.")
+	entriesGauge   = desc("gerastic_entries", "Entries stored.")
+	usedGauge      = desc("gerastic_memory_used_bytes", "Bytes of memory that the store uses, everything counted.")
+	limitGauge     = desc("gerastic_memory_limit_bytes", "Bytes of memory that the store may use.")
+	sequenceGauge  = desc("gerastic_ledger_sequence", "Last purge applied.")
+	marksGauge     = desc("gerastic_marks", "Purges kept apart.")
+	foldedTotal    = desc("gerastic_marks_folded", "Times that the limit of marks was hit and everything older counted as purged.")
+	fillsGauge     = desc("gerastic_fills_running", "Fills that can be joined.")
+	degradedGauge  = desc("gerastic_degraded", "1 while the node has to do without something.")
+)
+
+func desc(name, help string, labels ...string) *prometheus.Desc {
+	return prometheus.NewDesc(name, help, labels, nil)
+}
+
+func (m *collector) Describe(ch chan<- *prometheus.Desc) {
+	for _, d := range []*prometheus.Desc{requestsTotal, bytesTotal, originTotal, originSeconds, savedSeconds, latencySeconds, removedTotal, refusedTotal,
+		entriesGauge, usedGauge, limitGauge, sequenceGauge, marksGauge, foldedTotal, fillsGauge, degradedGauge} {
+		ch <- d
+	}
+}
+
+// latencyBounds are the histogram's bounds in the metrics: every fourth bucket.
+const latencyStep = 4
+
+func (m *collector) Collect(ch chan<- prometheus.Metric) {
+	counter := func(d *prometheus.Desc, v float64, labels ...string) {
+		ch <- prometheus.MustNewConstMetric(d, prometheus.CounterValue, v, labels...)
+	}
+	gauge := func(d *prometheus.Desc, v float64) {
+		ch <- prometheus.MustNewConstMetric(d, prometheus.GaugeValue, v)
+	}
+	type ends struct{ route, outcome, cause string }
+	requests := map[ends]int64{}
+	routes := map[string]*meter.Ratio{}
+	outcomes := map[[2]string]*meter.Cell{}
+	for k, cell := range m.c.edge.Meter.Totals() {
+		if routes[k.Route] == nil {
+			routes[k.Route] = &meter.Ratio{}
+		}
+		routes[k.Route].Count(k.Outcome, cell)
+		if k.Outcome == meter.Behind {
+			continue
+		}
+		requests[ends{k.Route, k.Outcome.String(), k.Cause.String()}] += cell.Requests
+		by := [2]string{k.Route, k.Outcome.String()}
+		if outcomes[by] == nil {
+			outcomes[by] = &meter.Cell{}
+		}
+		outcomes[by].Add(cell)
+	}
+	for e, n := range requests {
+		counter(requestsTotal, float64(n), e.route, e.outcome, e.cause)
+	}
+	for by, cell := range outcomes {
+		counter(bytesTotal, float64(cell.Bytes), by[0], by[1])
+		ch <- latency(cell, by)
+	}
+	for route, sums := range routes {
+		counter(originTotal, float64(sums.OriginRequests), route)
+		counter(originSeconds, sums.OriginTime.Seconds(), route)
+		counter(savedSeconds, sums.Saved.Seconds(), route)
+	}
+	figures := m.c.store.Figures()
+	for reason, n := range figures.Removed {
+		counter(removedTotal, float64(n), reason)
+	}
+	counter(refusedTotal, float64(figures.Refused))
+	counter(foldedTotal, float64(m.c.edge.Marks.Folded()))
+	status := m.c.node.Status()
+	gauge(entriesGauge, float64(figures.Entries))
+	gauge(usedGauge, float64(figures.Used))
+	gauge(limitGauge, float64(figures.Limit))
+	gauge(sequenceGauge, float64(status.Sequence))
+	gauge(marksGauge, float64(status.Marks))
+	gauge(fillsGauge, float64(status.FillsRunning))
+	degraded := 0.0
+	if status.Degraded != "" {
+		degraded = 1
+	}
+	gauge(degradedGauge, degraded)
+}
+
+func latency(cell *meter.Cell, by [2]string) prometheus.Metric {
+	bounds := map[float64]uint64{}
+	var seen uint64
+	var sum float64
+	for i, n := range cell.Latency {
+		seen += uint64(n)
+		sum += float64(n) * meter.UpperBound(i).Seconds()
+		if (i+1)%latencyStep == 0 {
+			bounds[meter.UpperBound(i).Seconds()] = seen
+		}
+	}
+	return prometheus.MustNewConstHistogram(latencySeconds, seen, sum, bounds, by[0], by[1])
+}

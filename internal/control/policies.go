@@ -1,0 +1,62 @@
+package control
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"gerastic/client"
+	"gerastic/internal/core/policy"
+	"gerastic/internal/records"
+)
+
+func (c *Control) policyCalls() {
+	huma.Register(c.api, operation("get-policy", http.MethodGet, "/v1/policy", "Show the policy in force", records.Read),
+		func(_ context.Context, _ *struct{}) (*struct{ Body client.Policy }, error) {
+			rev := c.node.Revision()
+			if rev.Source == "" {
+				return nil, huma.Error404NotFound("there is no policy yet; apply one with: gerastic policy apply FILE")
+			}
+			return &struct{ Body client.Policy }{c.policyOut(rev)}, nil
+		})
+
+	huma.Register(c.api, operation("apply-policy", http.MethodPut, "/v1/policy", "Check a policy and put it in force", records.Admin),
+		func(ctx context.Context, in *struct {
+			Body struct {
+				Source string `json:"source" minLength:"1" maxLength:"1048576" doc:"The rule file, as YAML or JSON"`
+				Note   string `json:"note,omitempty" maxLength:"500"`
+			}
+		}) (*struct{ Body client.Policy }, error) {
+			rev, err := c.node.ApplyPolicy(ctx, in.Body.Source, caller(ctx), in.Body.Note)
+			var problems policy.Problems
+			switch {
+			case errors.As(err, &problems):
+				return nil, policyProblem(problems)
+			case err != nil:
+				return nil, c.failed(err)
+			}
+			return &struct{ Body client.Policy }{c.policyOut(rev)}, nil
+		})
+}
+
+// policyProblem puts each finding into the problem's errors, with its place.
+func policyProblem(problems policy.Problems) error {
+	details := make([]error, len(problems))
+	for i, p := range problems {
+		details[i] = &huma.ErrorDetail{Message: p.Message, Location: fmt.Sprintf("%s:%d:%d", p.File, p.Line, p.Column)}
+	}
+	return huma.Error422UnprocessableEntity("the policy has mistakes, so it was not applied and the one before stays in force", details...)
+}
+
+func (c *Control) policyOut(rev records.Revision) client.Policy {
+	out := client.Policy{Revision: rev.Number, At: rev.At, Actor: rev.Actor, Note: rev.Note, Source: rev.Source, Warnings: []client.PolicyProblem{}}
+	if inForce := c.edge.Rules(); inForce != nil {
+		for _, w := range inForce.Policy.Warnings {
+			out.Warnings = append(out.Warnings, client.PolicyProblem(w))
+		}
+	}
+	return out
+}

@@ -1,0 +1,235 @@
+package control
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/url"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"gerastic/client"
+	"gerastic/internal/core/key"
+	"gerastic/internal/core/rules"
+	"gerastic/internal/core/store"
+	"gerastic/internal/core/tags"
+	"gerastic/internal/records"
+)
+
+type purgeList struct {
+	Body struct {
+		Purges []client.Purge `json:"purges"`
+	}
+}
+
+func (c *Control) purgeCalls() {
+	huma.Register(c.api, operation("purge", http.MethodPost, "/v1/purges", "Purge, or preview a purge", records.Purging),
+		func(ctx context.Context, in *struct{ Body client.PurgeRequest }) (*struct{ Body client.PurgeResult }, error) {
+			result, err := c.purge(ctx, in.Body)
+			return &struct{ Body client.PurgeResult }{result}, err
+		})
+	acceptURLStrings(c.api.OpenAPI().Components.Schemas)
+
+	huma.Register(c.api, operation("list-purges", http.MethodGet, "/v1/purges", "List the ledger, newest first", records.Read),
+		func(ctx context.Context, in *struct {
+			Before uint64 `query:"before" doc:"Only purges before this sequence"`
+			Limit  int    `query:"limit" default:"50" minimum:"1" maximum:"500"`
+		}) (*purgeList, error) {
+			rec, err := c.records()
+			if err != nil {
+				return nil, err
+			}
+			purges, err := rec.Purges(ctx, tags.Stamp(in.Before), in.Limit)
+			if err != nil {
+				return nil, c.failed(err)
+			}
+			out := &purgeList{}
+			out.Body.Purges = []client.Purge{}
+			for _, p := range purges {
+				out.Body.Purges = append(out.Body.Purges, purgeOut(p))
+			}
+			return out, nil
+		})
+
+	huma.Register(c.api, operation("get-purge", http.MethodGet, "/v1/purges/{sequence}", "Show one purge of the ledger", records.Read),
+		func(ctx context.Context, in *struct {
+			Sequence uint64 `path:"sequence"`
+		}) (*struct{ Body client.Purge }, error) {
+			rec, err := c.records()
+			if err != nil {
+				return nil, err
+			}
+			p, err := rec.Purge(ctx, tags.Stamp(in.Sequence))
+			if errors.Is(err, records.ErrNotFound) {
+				return nil, huma.Error404NotFound(fmt.Sprintf("the ledger has no purge %d; gerastic purge history lists them", in.Sequence))
+			}
+			if err != nil {
+				return nil, c.failed(err)
+			}
+			return &struct{ Body client.Purge }{purgeOut(p)}, nil
+		})
+}
+
+// acceptURLStrings lets a URL be given as a plain string.
+func acceptURLStrings(schemas huma.Registry) {
+	object := schemas.Map()["PurgeURL"]
+	withQuery := *object
+	*object = huma.Schema{OneOf: []*huma.Schema{{Type: huma.TypeString, Description: "https://HOST/PATH?QUERY, or /PATH?QUERY for every host"}, &withQuery}}
+	object.PrecomputeMessages()
+	object.OneOf[0].PrecomputeMessages()
+}
+
+func (c *Control) purge(ctx context.Context, r client.PurgeRequest) (client.PurgeResult, error) {
+	out := client.PurgeResult{Preview: r.Preview, Mode: r.Mode, Nodes: []client.PurgeNode{}}
+	p, err := c.order(r)
+	if err != nil {
+		return out, err
+	}
+	if r.Preview {
+		out.Matched = matchedOut(c.store.Preview(p))
+		return out, nil
+	}
+	sequence, applied, err := c.node.Purge(ctx, p, caller(ctx), r.Reason)
+	if err != nil {
+		return out, huma.Error503ServiceUnavailable("the purge could not be written to the ledger, so nothing was purged; try again when the database is back: " + err.Error())
+	}
+	out.Sequence = uint64(sequence)
+	out.Matched = matchedOut(applied.Matched)
+	out.Matched.Sample = nil
+	out.Nodes = append(out.Nodes, nodeOut(applied))
+	return out, nil
+}
+
+// order checks a request and turns it into a purge.
+func (c *Control) order(r client.PurgeRequest) (tags.Purge, error) {
+	p := tags.Purge{Tags: r.Tags, Routes: r.Routes, All: r.All}
+	if r.Mode == "stale" {
+		p.Mode = tags.Soften
+	}
+	if !r.All && len(r.Tags)+len(r.URLs)+len(r.Routes) == 0 {
+		return p, huma.Error422UnprocessableEntity("the purge names nothing; give tags, urls or routes, or all: true")
+	}
+	for _, tag := range r.Tags {
+		if tag == "" || len(tag) > rules.MaxGroupLength {
+			return p, huma.Error422UnprocessableEntity(fmt.Sprintf("a tag has 1 to %d bytes; one here has %d", rules.MaxGroupLength, len(tag)))
+		}
+	}
+	inForce := c.edge.Rules()
+	if inForce == nil {
+		return p, huma.Error409Conflict("there is no policy yet, so nothing is stored")
+	}
+	names := make([]string, 0, len(inForce.Policy.Routes))
+	for _, plan := range inForce.Policy.Routes {
+		names = append(names, plan.Name)
+	}
+	stored := c.store.RouteCounts()
+	for _, route := range r.Routes {
+		if _, has := stored[route]; !has && !slices.Contains(names, route) {
+			return p, huma.Error422UnprocessableEntity(fmt.Sprintf("no route is named %q; the routes are %s", route, strings.Join(names, ", ")))
+		}
+	}
+	for _, u := range r.URLs {
+		forms, err := c.urlForms(u)
+		if err != nil {
+			return p, huma.Error422UnprocessableEntity(err.Error())
+		}
+		p.URLs = append(p.URLs, forms...)
+	}
+	return p, nil
+}
+
+// urlForms names the entries of a URL, by the keys of the routes that cover it.
+func (c *Control) urlForms(u client.PurgeURL) ([]tags.URL, error) {
+	parsed, err := url.Parse(u.URL)
+	if err != nil || !strings.HasPrefix(parsed.EscapedPath(), "/") && parsed.Host == "" || parsed.Host != "" && parsed.Scheme == "" {
+		return nil, fmt.Errorf("%q is no URL; write https://HOST/PATH?QUERY, or /PATH?QUERY for every host", u.URL)
+	}
+	host := key.CanonicalHost(parsed.Host, parsed.Scheme)
+	path := parsed.EscapedPath()
+	if path == "" {
+		path = "/"
+	}
+	forms := c.edge.Rules().Policy.URLForms(host, path, parsed.RawQuery, u.AnyQuery)
+	if len(forms) == 0 {
+		// No route has it now, but what an earlier policy stored may still be there.
+		forms = []tags.URL{{Host: host, AnyHost: host == "", Path: path, Query: parsed.RawQuery, AnyQuery: u.AnyQuery}}
+	}
+	return forms, nil
+}
+
+func matchedOut(m store.Matched) client.Matched {
+	out := client.Matched{Entries: m.Entries, Bytes: m.Bytes, Routes: m.Routes, Sample: m.Sample}
+	if out.Routes == nil {
+		out.Routes = map[string]int64{}
+	}
+	return out
+}
+
+func nodeOut(a records.Applied) client.PurgeNode {
+	return client.PurgeNode{Node: a.Node, Applied: true, TookMS: milliseconds(a.Took), SweepMS: milliseconds(a.Sweep)}
+}
+
+func milliseconds(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
+
+func purgeOut(p records.Purge) client.Purge {
+	out := client.Purge{
+		Sequence: uint64(p.Sequence), At: p.At, Actor: p.Actor, Reason: p.Reason, Mode: p.Mode.String(),
+		Tags: notNil(p.Tags), Routes: notNil(p.Routes), URLs: []string{}, All: p.All, Nodes: []client.PurgeNode{},
+		Matched: client.Matched{Routes: map[string]int64{}},
+	}
+	for _, u := range p.URLs {
+		text := u.Path
+		if !u.AnyHost {
+			text = "//" + u.Host + u.Path
+		}
+		if u.AnyQuery {
+			text += "?*"
+		} else if u.Query != "" {
+			text += "?" + u.Query
+		}
+		out.URLs = append(out.URLs, text)
+	}
+	for _, a := range p.Applied {
+		out.Nodes = append(out.Nodes, nodeOut(a))
+		out.Matched.Entries += a.Matched.Entries
+		out.Matched.Bytes += a.Matched.Bytes
+		for route, n := range a.Matched.Routes {
+			out.Matched.Routes[route] += n
+		}
+	}
+	return out
+}
+
+func notNil[T any](s []T) []T {
+	if s == nil {
+		return []T{}
+	}
+	return s
+}
+
+func (c *Control) tagCalls() {
+	huma.Register(c.api, operation("list-tags", http.MethodGet, "/v1/tags", "List tags, those with most entries first", records.Read),
+		func(_ context.Context, in *struct {
+			Prefix string `query:"prefix" maxLength:"1024" doc:"Only tags that begin so"`
+			Limit  int    `query:"limit" default:"50" minimum:"1" maximum:"1000"`
+		}) (*struct {
+			Body struct {
+				Tags []client.Tag `json:"tags"`
+			}
+		}, error) {
+			out := &struct {
+				Body struct {
+					Tags []client.Tag `json:"tags"`
+				}
+			}{}
+			out.Body.Tags = []client.Tag{}
+			for _, t := range c.store.Tags(in.Prefix, in.Limit) {
+				out.Body.Tags = append(out.Body.Tags, client.Tag(t))
+			}
+			return out, nil
+		})
+}

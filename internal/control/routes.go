@@ -1,0 +1,110 @@
+package control
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"gerastic/client"
+	"gerastic/internal/core/meter"
+	"gerastic/internal/core/policy"
+	"gerastic/internal/edge"
+	"gerastic/internal/records"
+)
+
+type routeList struct {
+	Body struct {
+		Routes []client.Route `json:"routes"`
+	}
+}
+
+func (c *Control) routeCalls() {
+	huma.Register(c.api, operation("list-routes", http.MethodGet, "/v1/routes", "List the policy's routes with their figures", records.Read),
+		func(ctx context.Context, in *struct {
+			Since string `query:"since" default:"1h" doc:"Figures since: a length of time before now, or an RFC 3339 time"`
+		}) (*routeList, error) {
+			now := c.now()
+			since, err := moment(in.Since, now)
+			if err != nil {
+				return nil, huma.Error422UnprocessableEntity("since: " + err.Error())
+			}
+			out := &routeList{}
+			out.Body.Routes = []client.Route{}
+			inForce := c.edge.Rules()
+			if inForce == nil {
+				return out, nil
+			}
+			report, err := c.ratio(ctx, ratioQuery{since: since, until: now, now: now, by: "route"})
+			if err != nil {
+				return nil, err
+			}
+			figures := map[string]client.RatioRow{}
+			for _, row := range report.Rows {
+				figures[row.Route] = row
+			}
+			stored := c.store.RouteCounts()
+			for _, plan := range inForce.Policy.Routes {
+				f, ok := figures[plan.Name]
+				if !ok {
+					f = rowOf(&meter.Ratio{})
+					f.Route = plan.Name
+				}
+				out.Body.Routes = append(out.Body.Routes, routeOut(plan, inForce, stored[plan.Name], f))
+			}
+			return out, nil
+		})
+
+	huma.Register(c.api, operation("switch-route", http.MethodPatch, "/v1/routes/{name}", "Turn a route on or off; * is all of them. Nothing stored is lost", records.Admin),
+		func(ctx context.Context, in *struct {
+			Name string `path:"name"`
+			Body struct {
+				Enabled bool `json:"enabled"`
+			}
+		}) (*struct{}, error) {
+			if err := c.checkSwitch(in.Name, in.Body.Enabled); err != nil {
+				return nil, err
+			}
+			if err := c.node.Switch(ctx, in.Name, !in.Body.Enabled, caller(ctx)); err != nil {
+				return nil, c.failed(err)
+			}
+			return nil, nil
+		})
+}
+
+// checkSwitch refuses a switch that would do nothing.
+func (c *Control) checkSwitch(name string, on bool) error {
+	inForce := c.edge.Rules()
+	if inForce == nil || name == records.Everything {
+		return nil
+	}
+	for _, plan := range inForce.Policy.Routes {
+		if plan.Name != name {
+			continue
+		}
+		if on && (!plan.Enabled || !inForce.Policy.Enabled) {
+			return huma.Error409Conflict(fmt.Sprintf("the policy itself says enabled: false, so that the switch alone does not turn %s on; change the policy", name))
+		}
+		return nil
+	}
+	return huma.Error404NotFound(fmt.Sprintf("no route is named %q; gerastic routes lists them", name))
+}
+
+func routeOut(plan *policy.Plan, inForce *edge.Rules, entries int, figures client.RatioRow) client.Route {
+	out := client.Route{Name: plan.Name, Path: plan.Path.String(), Methods: plan.Methods, Enabled: inForce.Enabled(plan), Entries: entries, Figures: figures}
+	for _, h := range plan.Hosts {
+		out.Hosts = append(out.Hosts, string(h))
+	}
+	switch {
+	case !plan.Enabled || !inForce.Policy.Enabled:
+		out.Switch = "policy-off"
+	case inForce.AllOff:
+		out.Switch = "all-off"
+	case inForce.Off[plan.Name]:
+		out.Switch = "off"
+	default:
+		out.Switch = "on"
+	}
+	return out
+}

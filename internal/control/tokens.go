@@ -1,0 +1,112 @@
+package control
+
+import (
+	"context"
+	"errors"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"gerastic/client"
+	"gerastic/internal/records"
+)
+
+func (c *Control) tokenCalls() {
+	huma.Register(c.api, operation("list-tokens", http.MethodGet, "/v1/tokens", "List tokens, without their secrets", records.Admin),
+		func(ctx context.Context, _ *struct{}) (*struct {
+			Body struct {
+				Tokens []client.Token `json:"tokens"`
+			}
+		}, error) {
+			rec, err := c.records()
+			if err != nil {
+				return nil, err
+			}
+			kept, err := rec.Tokens(ctx)
+			if err != nil {
+				return nil, c.failed(err)
+			}
+			out := &struct {
+				Body struct {
+					Tokens []client.Token `json:"tokens"`
+				}
+			}{}
+			out.Body.Tokens = []client.Token{}
+			for _, t := range kept {
+				out.Body.Tokens = append(out.Body.Tokens, tokenOut(t))
+			}
+			return out, nil
+		})
+
+	create := operation("create-token", http.MethodPost, "/v1/tokens", "Make a token; its secret is shown once", records.Admin)
+	create.DefaultStatus = http.StatusCreated
+	huma.Register(c.api, create,
+		func(ctx context.Context, in *struct {
+			Body struct {
+				Name   string   `json:"name" minLength:"1" maxLength:"64"`
+				Rights []string `json:"rights" minItems:"1" enum:"read,purge,fragments,admin"`
+			}
+		}) (*struct{ Body client.Token }, error) {
+			rec, err := c.records()
+			if err != nil {
+				return nil, err
+			}
+			var rights []records.Right
+			for _, r := range in.Body.Rights {
+				rights = append(rights, records.Right(r))
+			}
+			secret := records.NewSecret()
+			t, err := rec.AddToken(ctx, in.Body.Name, rights, secret)
+			if err != nil {
+				return nil, c.failed(err)
+			}
+			if err := c.node.ReloadTokens(ctx); err != nil {
+				return nil, c.failed(err)
+			}
+			made := tokenOut(t)
+			made.Secret = secret
+			return &struct{ Body client.Token }{made}, nil
+		})
+
+	huma.Register(c.api, operation("revoke-token", http.MethodDelete, "/v1/tokens/{id}", "Revoke a token", records.Admin),
+		func(ctx context.Context, in *struct {
+			ID string `path:"id"`
+		}) (*struct{}, error) {
+			rec, err := c.records()
+			if err != nil {
+				return nil, err
+			}
+			if err := rec.RevokeToken(ctx, in.ID); errors.Is(err, records.ErrNotFound) {
+				return nil, huma.Error404NotFound("no token in force has this id; gerastic token list shows them")
+			} else if err != nil {
+				return nil, c.failed(err)
+			}
+			return nil, c.node.ReloadTokens(ctx)
+		})
+}
+
+func tokenOut(t records.Token) client.Token {
+	out := client.Token{ID: t.ID, Name: t.Name, Created: t.Created, Revoked: t.Revoked}
+	for _, r := range t.Rights {
+		out.Rights = append(out.Rights, string(r))
+	}
+	return out
+}
+
+// records returns the database, or the problem that it cannot be reached.
+func (c *Control) records() (*records.Records, error) {
+	rec, err := c.node.Records()
+	if err != nil {
+		return nil, huma.Error503ServiceUnavailable("the database cannot be reached; the edge goes on serving, but this call needs it. Try again when it is back: " + err.Error())
+	}
+	return rec, nil
+}
+
+// failed turns an error of the database into a problem.
+func (c *Control) failed(err error) error {
+	c.log.Error("a control call failed", "error", err)
+	if records.Refused(err) {
+		return huma.Error500InternalServerError("the database refused: " + err.Error())
+	}
+	return huma.Error503ServiceUnavailable("the database cannot be reached; try again when it is back: " + err.Error())
+}

@@ -1,0 +1,154 @@
+// Package decide is what is done with a request: one pure function of plan, request,
+// stored entry and time. Serving, explain, the console and the forecast all call it;
+// there is no second implementation of any of its rules.
+package decide
+
+import (
+	"time"
+
+	"gerastic/internal/core/meter"
+	"gerastic/internal/core/policy"
+	"gerastic/internal/core/rules"
+	"gerastic/internal/core/store"
+	"gerastic/internal/core/tags"
+)
+
+// Action is what to do.
+type Action uint8
+
+// The actions.
+const (
+	Bypass          Action = iota // hand the request through; nothing is looked up or stored
+	Serve                         // answer from the entry
+	ServeAndRefresh               // answer from the stale entry, renew it behind (RFC 5861 §3)
+	Validate                      // ask the origin whether the entry still holds (RFC 9111 §4.3)
+	Fetch                         // ask the origin for all of it
+	Refuse                        // 504: the visitor wants a stored answer or none (RFC 9111 §5.2.1.7)
+)
+
+// String names the action for explain.
+func (a Action) String() string {
+	return [...]string{"pass through", "serve", "serve stale and refresh behind", "validate", "fetch", "refuse"}[a]
+}
+
+// Input is all that a decision depends on.
+type Input struct {
+	Plan     *policy.Plan // nil: no route matches
+	Enabled  bool         // policy and route are on
+	Reason   meter.Cause  // with no plan: Route, or Method when only the method kept routes away
+	Visitor  rules.Directives
+	Entry    *store.Entry // nil: nothing stored answers the request
+	Verdict  tags.Verdict // what the marks say of Entry
+	Variants int          // stored under the same key
+	Removed  meter.Cause  // why the key is not there any more, if that is known
+	Now      time.Time
+}
+
+// Decision is what to do, and why.
+type Decision struct {
+	Action  Action
+	Cause   meter.Cause // NoCause for what is answered from the store
+	Forward rules.Forward
+	// NoStore: the visitor forbade storing, and the route obeys.
+	NoStore bool
+	// StaleFor is how long the entry has been stale; 0 while it is fresh.
+	StaleFor time.Duration
+}
+
+// Of decides.
+func Of(in *Input) Decision {
+	switch {
+	case in.Plan == nil:
+		forward := rules.ForwardBypass
+		if in.Reason == meter.Method {
+			forward = rules.ForwardMethod
+		}
+		return Decision{Action: Bypass, Cause: in.Reason, Forward: forward}
+	case !in.Enabled:
+		return Decision{Action: Bypass, Cause: meter.Off, Forward: rules.ForwardBypass}
+	}
+	d := stored(in)
+	d.NoStore = in.Visitor.NoStore && in.Plan.Obey == policy.ObeyAll
+	if in.Visitor.OnlyIfCached && (d.Action == Validate || d.Action == Fetch) {
+		d.Action = Refuse
+	}
+	return d
+}
+
+func stored(in *Input) Decision {
+	e := in.Entry
+	if e == nil {
+		return missing(in)
+	}
+	if in.Verdict == tags.Dropped {
+		return Decision{Action: Fetch, Cause: meter.Purged, Forward: rules.ForwardMiss}
+	}
+	if e.Idle != rules.Unset && e.Unused(in.Now) > e.Idle {
+		return Decision{Action: Fetch, Cause: meter.Expired, Forward: rules.ForwardMiss}
+	}
+	f := &e.Freshness
+	d := Decision{StaleFor: max(0, -f.Left(in.Now))}
+	switch {
+	case asked(in):
+		d.Action, d.Cause, d.Forward = Validate, meter.Asked, rules.ForwardRequest
+		return d
+	case in.Verdict == tags.Softened:
+		d.Cause = meter.Purged
+	case f.MustAsk || f.Left(in.Now) <= 0:
+		d.Cause = meter.Expired
+	default:
+		d.Action = Serve
+		return d
+	}
+	d.Forward = rules.ForwardStale
+	if mayServeStale(f) && d.StaleFor < f.StaleWhileRevalidate {
+		d.Action = ServeAndRefresh
+	} else {
+		d.Action = Validate
+	}
+	return d
+}
+
+func missing(in *Input) Decision {
+	d := Decision{Action: Fetch, Cause: meter.Cold, Forward: rules.ForwardURIMiss}
+	switch {
+	case in.Variants > 0:
+		d.Cause, d.Forward = meter.Variant, rules.ForwardVaryMiss
+	case in.Removed != meter.NoCause:
+		d.Cause = in.Removed
+	}
+	return d
+}
+
+// asked tells whether the visitor's directives forbid the entry, as far as the route
+// obeys them (RFC 9111 §5.2.1).
+func asked(in *Input) bool {
+	v := &in.Visitor
+	if in.Plan.Obey == policy.ObeyNone {
+		return false
+	}
+	if v.NoCache {
+		return true
+	}
+	if in.Plan.Obey != policy.ObeyAll {
+		return false
+	}
+	f := &in.Entry.Freshness
+	return v.MaxAge != rules.Unset && f.Age(in.Now) > v.MaxAge ||
+		v.MinFresh != rules.Unset && f.Left(in.Now) < v.MinFresh
+}
+
+// mayServeStale: no directive forbids it (RFC 9111 §4.2.4).
+func mayServeStale(f *rules.Freshness) bool { return !f.MustAsk && !f.NeverStale }
+
+// OnError tells whether a stale entry may stand in for an origin that failed
+// (RFC 5861 §4).
+func OnError(e *store.Entry, verdict tags.Verdict, now time.Time) bool {
+	f := &e.Freshness
+	return verdict != tags.Dropped && mayServeStale(f) && -f.Left(now) < f.StaleIfError
+}
+
+// FailedStatus tells whether an answer counts as the origin's failure (RFC 5861 §4).
+func FailedStatus(status int) bool {
+	return status == 500 || status == 502 || status == 503 || status == 504
+}

@@ -1,0 +1,90 @@
+package decide
+
+import (
+	"fmt"
+	"time"
+
+	"gerastic/internal/core/meter"
+	"gerastic/internal/core/policy"
+	"gerastic/internal/core/rules"
+	"gerastic/internal/core/tags"
+)
+
+// Why puts a decision into sentences, with the rule behind each.
+func Why(in *Input, d Decision) []string {
+	switch d.Cause {
+	case meter.Route:
+		return []string{"No route of the policy matches, so the request goes through to the origin and nothing is stored."}
+	case meter.Method:
+		return []string{"A route has this URL, but does not cache this method, so the request goes through. If the method is unsafe and succeeds, what is stored for the URL goes (RFC 9111 §4.4)."}
+	case meter.Off:
+		return []string{"The route is switched off, so the request goes through. What is stored stays."}
+	}
+	var why []string
+	switch e := in.Entry; {
+	case e == nil && in.Variants > 0:
+		why = append(why, fmt.Sprintf("%d variants are stored under this key, but the fields that Vary names differ in this request (RFC 9111 §4.1).", in.Variants))
+	case e == nil && d.Cause == meter.Purged:
+		why = append(why, "What was stored under this key was purged.")
+	case e == nil && d.Cause == meter.Evicted:
+		why = append(why, "What was stored under this key had to make room for others.")
+	case e == nil:
+		why = append(why, "Nothing is stored under this key.")
+	default:
+		why = append(why, freshness(in))
+		if in.Verdict == tags.Dropped {
+			why = append(why, "A purge came after its fill began, so it is never used again.")
+		}
+		if in.Verdict == tags.Softened {
+			why = append(why, "A purge marked it stale after its fill began.")
+		}
+	}
+	if d.Cause == meter.Asked {
+		why = append(why, fmt.Sprintf("The request asks for validation, and the route obeys (obey_visitor: %s; RFC 9111 §5.2.1.4).", obeyName(in.Plan.Obey)))
+	}
+	return append(why, ending(in, d))
+}
+
+func obeyName(o policy.ObeyVisitor) string {
+	return [...]string{"none", "revalidate", "all"}[o]
+}
+
+// freshness is the arithmetic of RFC 9111 §4.2 with its numbers.
+func freshness(in *Input) string {
+	f := in.Entry.Freshness
+	age, left := f.Age(in.Now), f.Left(in.Now)
+	text := fmt.Sprintf("The stored answer is %s old; its lifetime is %s (from %s), so ", seconds(age), policy.FormatDuration(f.Lifetime), f.Source)
+	switch {
+	case f.MustAsk:
+		return text + "it might be fresh, but it says no-cache: it is not used without asking (RFC 9111 §5.2.2.4)."
+	case left > 0:
+		return text + fmt.Sprintf("it is fresh for another %s (RFC 9111 §4.2).", seconds(left))
+	default:
+		return text + fmt.Sprintf("it has been stale for %s (RFC 9111 §4.2).", seconds(-left))
+	}
+}
+
+func seconds(d time.Duration) string {
+	if d < time.Second {
+		return d.Round(time.Millisecond).String()
+	}
+	return policy.FormatDuration(d.Truncate(time.Second))
+}
+
+func ending(in *Input, d Decision) string {
+	switch d.Action {
+	case Serve:
+		return "It is served from here; the origin is not asked."
+	case ServeAndRefresh:
+		return fmt.Sprintf("It may be served stale for %s while it is renewed, so the visitor gets it at once and one refresh runs behind (RFC 5861 §3).", policy.FormatDuration(in.Entry.Freshness.StaleWhileRevalidate))
+	case Validate:
+		if len(rules.Validators(in.Entry.Header)) == 0 {
+			return "It has no validator, so the origin is asked for all of it; others who ask meanwhile join."
+		}
+		return "The origin is asked whether it still holds (RFC 9111 §4.3); others who ask meanwhile join."
+	case Refuse:
+		return "The request wants a stored answer or none (only-if-cached), so it gets 504 (RFC 9111 §5.2.1.7)."
+	default:
+		return "The origin is asked for all of it; others who ask meanwhile join."
+	}
+}

@@ -1,0 +1,83 @@
+package fill
+
+import (
+	"sync"
+
+	"gerastic/internal/core/tags"
+)
+
+// Group holds the flights that requests can join, one a key.
+type Group[H any] struct {
+	mu      sync.Mutex
+	flights map[string]*Flight[H]
+}
+
+// NewGroup returns an empty group.
+func NewGroup[H any]() *Group[H] { return &Group[H]{flights: map[string]*Flight[H]{}} }
+
+// Join returns a reader of the flight for a key; lead tells the caller that the flight
+// is new and that it must write to it. A flight that began before stamp is not joined:
+// what it brings may be older than a purge that the request must respect (the purge
+// barrier), so a new one takes its place.
+func (g *Group[H]) Join(key string, stamp tags.Stamp) (r *Reader[H], f *Flight[H], lead bool) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if f = g.flights[key]; f == nil || f.Stamp < stamp {
+		f = newFlight(g, key, stamp)
+		g.flights[key] = f
+		lead = true
+	}
+	return f.reader(), f, lead
+}
+
+// Alone returns a flight that nobody can join, for an answer that is not for others.
+func (g *Group[H]) Alone(stamp tags.Stamp) (*Reader[H], *Flight[H]) {
+	f := newFlight(g, "", stamp)
+	return f.reader(), f
+}
+
+// Flying tells whether a fill for the key is under way that began at stamp or later.
+func (g *Group[H]) Flying(key string, stamp tags.Stamp) bool {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	f := g.flights[key]
+	return f != nil && f.Stamp >= stamp
+}
+
+// Len is the number of flights that can be joined.
+func (g *Group[H]) Len() int {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return len(g.flights)
+}
+
+func (f *Flight[H]) reader() *Reader[H] {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	r := &Reader[H]{f: f}
+	f.readers = append(f.readers, r)
+	return r
+}
+
+// leave takes a flight out of reach of those who come later.
+func (g *Group[H]) leave(f *Flight[H]) {
+	g.mu.Lock()
+	if g.flights[f.key] == f {
+		delete(g.flights, f.key)
+	}
+	g.mu.Unlock()
+}
+
+// Disown takes every flight out of reach and keeps what it brings from being stored:
+// for a change that the ledger could not take.
+func (g *Group[H]) Disown() {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	for _, f := range g.flights {
+		f.disowned.Store(true)
+	}
+	clear(g.flights)
+}
+
+// Disowned tells the leader not to store.
+func (f *Flight[H]) Disowned() bool { return f.disowned.Load() }

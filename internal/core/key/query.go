@@ -1,0 +1,116 @@
+package key
+
+import (
+	"net/url"
+	"slices"
+	"strings"
+)
+
+// Query is the rule by which a route's keys take query parameters. The canonical
+// query is also what the origin is asked with, so that a parameter that is not in the
+// key cannot change a shared answer.
+type Query struct {
+	Mode      QueryMode
+	Names     []Pattern // for Only and Except
+	KeepOrder bool
+}
+
+// QueryMode says which parameters count.
+type QueryMode uint8
+
+// The modes of key.query in the policy.
+const (
+	All QueryMode = iota
+	None
+	Only
+	Except
+)
+
+// Pattern is a parameter name with at most one "*", which stands for any run of bytes.
+type Pattern string
+
+// Match compares a decoded parameter name.
+func (p Pattern) Match(name string) bool {
+	before, after, star := strings.Cut(string(p), "*")
+	if !star {
+		return name == string(p)
+	}
+	return len(name) >= len(before)+len(after) && strings.HasPrefix(name, before) && strings.HasSuffix(name, after)
+}
+
+// Canonical returns the query that goes into the key: the parameters that count, as
+// they were sent, sorted by name unless the order is kept. Parameters of one name
+// keep their order, since it may mean something. has tells an empty query from none.
+func (q *Query) Canonical(raw string, present bool) (canonical string, has bool) {
+	if !present || q.Mode == None {
+		return "", false
+	}
+	if q.Mode == All && (q.KeepOrder || !strings.Contains(raw, "&")) {
+		return raw, true
+	}
+	var room [16]string
+	pairs := room[:0]
+	for pair := range strings.SplitSeq(raw, "&") {
+		if q.counts(pair) {
+			pairs = append(pairs, pair)
+		}
+	}
+	if len(pairs) == 0 {
+		return "", false
+	}
+	if !q.KeepOrder && !slices.IsSortedFunc(pairs, byName) {
+		slices.SortStableFunc(pairs, byName)
+	} else if q.Mode == All {
+		return raw, true
+	}
+	if len(pairs) == 1 {
+		return pairs[0], true
+	}
+	return strings.Join(pairs, "&"), true
+}
+
+func byName(a, b string) int { return strings.Compare(nameOf(a), nameOf(b)) }
+
+func nameOf(pair string) string {
+	name, _, _ := strings.Cut(pair, "=")
+	return name
+}
+
+func (q *Query) counts(pair string) bool {
+	if q.Mode == All {
+		return true
+	}
+	if pair == "" {
+		return false
+	}
+	name := nameOf(pair)
+	if strings.ContainsAny(name, "%+") {
+		if decoded, err := url.QueryUnescape(name); err == nil {
+			name = decoded
+		}
+	}
+	for _, p := range q.Names {
+		if p.Match(name) {
+			return q.Mode == Only
+		}
+	}
+	return q.Mode == Except
+}
+
+// Param returns the decoded value of the first parameter of that name.
+func Param(raw, name string) (value string, present bool) {
+	for pair := range strings.SplitSeq(raw, "&") {
+		n, v, _ := strings.Cut(pair, "=")
+		if decoded, err := url.QueryUnescape(n); err == nil {
+			n = decoded
+		}
+		if n != name || pair == "" {
+			continue
+		}
+		if decoded, err := url.QueryUnescape(v); err == nil {
+			v = decoded
+		}
+		return v, true
+	}
+	return "", false
+}

@@ -1,0 +1,77 @@
+// Package meter counts how requests ended, and holds the formulas of the reports. It
+// counts in memory; records keeps what it drains.
+package meter
+
+import "gerastic/internal/core/rules"
+
+// Outcome is how a request ended; every request has exactly one.
+type Outcome uint8
+
+// The outcomes. Behind is none of them: an origin request that no visitor waited for.
+const (
+	Hit Outcome = iota
+	Stale
+	Revalidated
+	Joined
+	Miss
+	Bypass
+	Error
+	Behind
+)
+
+var outcomeNames = [...]string{"hit", "stale", "revalidated", "joined", "miss", "bypass", "error", "behind"}
+
+func (o Outcome) String() string { return outcomeNames[o] }
+
+// Outcomes are those that a request can have, in the order of every chart and table.
+func Outcomes() []Outcome {
+	return []Outcome{Hit, Stale, Revalidated, Joined, Miss, Bypass, Error}
+}
+
+// ParseOutcome reads a name back.
+func ParseOutcome(name string) (Outcome, bool) {
+	for i, n := range outcomeNames {
+		if n == name {
+			return Outcome(i), true
+		}
+	}
+	return 0, false
+}
+
+// Cause is why a request was no hit. Those from Unstorable on are a rule that forbade
+// storing.
+type Cause uint8
+
+// The causes.
+const (
+	NoCause Cause = iota
+	Cold
+	Expired
+	Purged
+	Evicted
+	Variant
+	Method
+	Asked
+	Route
+	Off
+	FirstSight
+	BodyTooLarge
+	unstorable
+)
+
+var causeNames = [...]string{"", "cold", "expired", "purged", "evicted", "variant", "method", "asked", "route", "off", "first-sight", "body-too-large"}
+
+// Unstorable is the cause of a miss whose answer a rule forbids to store.
+func Unstorable(r rules.Rule) Cause {
+	if r == rules.TooLarge {
+		return BodyTooLarge
+	}
+	return unstorable + Cause(r)
+}
+
+func (c Cause) String() string {
+	if c >= unstorable {
+		return "unstorable:" + rules.Rule(c-unstorable).Name()
+	}
+	return causeNames[c]
+}

@@ -1,0 +1,72 @@
+package meter
+
+import "time"
+
+// Ratio sums cells into the figures of the ratio report. Each method is one formula;
+// reports, console and forecast have no others.
+type Ratio struct {
+	Requests       int64
+	ByOutcome      [Error + 1]int64
+	Bytes          int64 // of all answers
+	CacheableBytes int64 // of all but bypass
+	HitBytes       int64 // of hit and stale
+	OriginRequests int64
+	OriginTime     time.Duration
+	Saved          time.Duration
+	HitLatency     Histogram // hit and stale
+	OriginLatency  Histogram // what waited for an origin: revalidated, joined, miss
+}
+
+// Count adds a cell.
+func (r *Ratio) Count(o Outcome, c *Cell) {
+	r.OriginRequests += c.OriginRequests
+	r.OriginTime += c.OriginTime
+	if o == Behind {
+		return
+	}
+	r.Requests += c.Requests
+	r.ByOutcome[o] += c.Requests
+	r.Bytes += c.Bytes
+	r.Saved += c.Saved
+	if o != Bypass {
+		r.CacheableBytes += c.Bytes
+	}
+	switch o {
+	case Hit, Stale:
+		r.HitBytes += c.Bytes
+		r.HitLatency.Add(&c.Latency)
+	case Revalidated, Joined, Miss:
+		r.OriginLatency.Add(&c.Latency)
+	}
+}
+
+// Definitions say what each figure is, for --help, the API and the console.
+var Definitions = []struct{ Name, Text string }{
+	{"requests", "requests that visitors made and that were answered"},
+	{"hit ratio", "(hit + stale) / (all requests but bypass): answered without waiting for an origin"},
+	{"byte hit ratio", "the same, weighted by the bytes of the answers"},
+	{"offload", "1 - origin requests / visitor requests, over all traffic"},
+	{"round trips saved", "visitor requests - origin requests; those made behind visitors' backs count against it"},
+	{"origin time saved", "for each answer that needed no origin: what that entry's fill had cost (smoothed), summed"},
+}
+
+// HitRatio is (hit + stale) / (requests - bypass); ok is false when nothing was cacheable.
+func (r *Ratio) HitRatio() (ratio float64, ok bool) {
+	return share(r.ByOutcome[Hit]+r.ByOutcome[Stale], r.Requests-r.ByOutcome[Bypass])
+}
+
+// ByteHitRatio is HitRatio weighted by bytes.
+func (r *Ratio) ByteHitRatio() (ratio float64, ok bool) { return share(r.HitBytes, r.CacheableBytes) }
+
+// Offload is 1 - origin requests / requests; negative when refreshes outweigh visitors.
+func (r *Ratio) Offload() (ratio float64, ok bool) { return share(r.RoundTripsSaved(), r.Requests) }
+
+// RoundTripsSaved is requests - origin requests.
+func (r *Ratio) RoundTripsSaved() int64 { return r.Requests - r.OriginRequests }
+
+func share(part, whole int64) (float64, bool) {
+	if whole <= 0 {
+		return 0, false
+	}
+	return float64(part) / float64(whole), true
+}

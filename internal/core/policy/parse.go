@@ -1,0 +1,432 @@
+package policy
+
+import (
+	"fmt"
+	"hash/fnv"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/goccy/go-yaml/ast"
+
+	"gerastic/internal/core/key"
+	"gerastic/internal/core/rules"
+	"gerastic/internal/core/tags"
+)
+
+// Parse reads, checks and compiles a rule file. name is what problems call the file;
+// lookup gives the values of ${VAR}. The error, if any, is a Problems.
+func Parse(name string, source []byte, lookup func(string) (string, bool)) (*Policy, error) {
+	d := &document{file: name, lookup: lookup}
+	p := &Policy{Enabled: true}
+	if root := d.root(source); root != nil {
+		d.policy(root, p)
+	}
+	if len(d.problems) > 0 {
+		return nil, d.problems
+	}
+	p.Warnings = d.warnings
+	return p, nil
+}
+
+func (d *document) policy(root ast.Node, p *Policy) {
+	version := 0
+	d.mapping(root, "the policy",
+		field{"version", func(n ast.Node) { d.integer(n, "version", 1, 1, &version) }},
+		field{"enabled", func(n ast.Node) { d.boolean(n, "enabled", &p.Enabled) }},
+		field{"origins", func(n ast.Node) {
+			d.list(n, "origins", func(n ast.Node) { p.Origins = append(p.Origins, d.origin(n)) })
+		}},
+		field{"routes", func(n ast.Node) {
+			d.list(n, "routes", func(n ast.Node) {
+				plan := d.route(n)
+				plan.Index = len(p.Routes)
+				p.Routes = append(p.Routes, plan)
+			})
+		}},
+		d.later("changes"),
+	)
+	if version == 0 && len(d.problems) == 0 {
+		d.fail(root, "the version is missing; begin with version: 1")
+	}
+	if len(p.Origins) == 0 && len(d.problems) == 0 {
+		d.fail(root, "there is no origin; name at least one under origins:")
+	}
+	unique(d, root, "origin", p.Origins, func(o *Origin) string { return o.Name })
+	unique(d, root, "route", p.Routes, func(r *Plan) string { return r.Name })
+}
+
+func unique[T any](d *document, root ast.Node, what string, all []T, name func(T) string) {
+	seen := map[string]bool{}
+	for _, v := range all {
+		if n := name(v); n != "" && seen[n] {
+			d.fail(root, "two %ss are named %q; names must differ", what, n)
+		} else {
+			seen[n] = true
+		}
+	}
+}
+
+func (d *document) name(n ast.Node, where string) string {
+	s, ok := d.text(n, where)
+	if !ok {
+		return ""
+	}
+	for i := range len(s) {
+		if c := s[i]; c != '-' && c != '.' && !isName(s[i:i+1]) {
+			d.fail(n, "%s %q: a name has letters, digits, -, _ and .", where, s)
+			return ""
+		}
+	}
+	if len(s) > 64 || s == "" {
+		d.fail(n, "%s must have 1 to 64 characters", where)
+		return ""
+	}
+	return s
+}
+
+func (d *document) hosts(n ast.Node, where string) (hosts []HostPattern) {
+	d.strings(n, where, func(n ast.Node, s string) {
+		h, err := parseHost(s)
+		if err != nil {
+			d.fail(n, "%s: %v", where, err)
+			return
+		}
+		hosts = append(hosts, h)
+	})
+	return hosts
+}
+
+func (d *document) duration(n ast.Node, where string, into *time.Duration) {
+	s, ok := d.text(n, where)
+	if !ok {
+		return
+	}
+	t, err := ParseDuration(s)
+	if err != nil {
+		d.fail(n, "%s: %v", where, err)
+		return
+	}
+	*into = t
+}
+
+func (d *document) origin(n ast.Node) *Origin {
+	o := &Origin{Hosts: []HostPattern{"*"}, Connect: DefaultConnect, FirstByte: DefaultFirstByte, Total: DefaultTotal, MaxConnections: DefaultMaxConnections}
+	before := len(d.problems)
+	d.mapping(n, "an origin",
+		field{"name", func(n ast.Node) { o.Name = d.name(n, "an origin's name") }},
+		field{"url", func(n ast.Node) { o.URL = d.originURL(n) }},
+		field{"hosts", func(n ast.Node) { o.Hosts = d.hosts(n, "hosts") }},
+		field{"timeout", func(n ast.Node) {
+			d.mapping(n, "timeout",
+				field{"connect", func(n ast.Node) { d.positive(n, "timeout.connect", &o.Connect) }},
+				field{"first_byte", func(n ast.Node) { d.positive(n, "timeout.first_byte", &o.FirstByte) }},
+				field{"total", func(n ast.Node) { d.positive(n, "timeout.total", &o.Total) }},
+			)
+		}},
+		field{"max_connections", func(n ast.Node) { d.integer(n, "max_connections", 1, 100_000, &o.MaxConnections) }},
+		field{"tag_header", func(n ast.Node) { d.tagHeader(n, o) }},
+		d.later("breaker", "off"),
+	)
+	if len(d.problems) == before {
+		if o.Name == "" {
+			d.fail(n, "the origin has no name")
+		}
+		if o.URL == nil {
+			d.fail(n, "the origin has no url; write url: http://127.0.0.1:8600")
+		}
+	}
+	return o
+}
+
+func (d *document) positive(n ast.Node, where string, into *time.Duration) {
+	d.duration(n, where, into)
+	if *into <= 0 {
+		d.fail(n, "%s must be longer than 0s", where)
+	}
+}
+
+func (d *document) originURL(n ast.Node) *url.URL {
+	s, ok := d.text(n, "url")
+	if !ok {
+		return nil
+	}
+	u, err := url.Parse(d.expand(n, s))
+	if err != nil || (u.Scheme != "http" && u.Scheme != "https") || u.Host == "" || u.RawQuery != "" || u.User != nil {
+		d.fail(n, "url %q is no origin's address; write http://HOST:PORT or https://HOST, without query and user", s)
+		return nil
+	}
+	u.Path = strings.TrimSuffix(u.Path, "/")
+	return u
+}
+
+func (d *document) tagHeader(n ast.Node, o *Origin) {
+	o.TagSeparator = " "
+	d.mapping(n, "tag_header",
+		field{"name", func(n ast.Node) {
+			if s, ok := d.text(n, "tag_header.name"); ok && !rules.IsToken(s) {
+				d.fail(n, "tag_header.name %q is no header name", s)
+			} else {
+				o.TagHeader = rules.CanonicalName(s)
+			}
+		}},
+		field{"separator", func(n ast.Node) {
+			if s, ok := d.text(n, "tag_header.separator"); ok && s == "" {
+				d.fail(n, "tag_header.separator must have at least one character")
+			} else {
+				o.TagSeparator = s
+			}
+		}},
+	)
+}
+
+func (d *document) route(n ast.Node) *Plan {
+	plan := &Plan{
+		Enabled: true, Hosts: []HostPattern{"*"}, Methods: []string{"GET", "HEAD"},
+		Terms: rules.NoTerms(), Idle: rules.Unset, Browser: rules.Unset, MaxBody: DefaultMaxBody, Obey: ObeyRevalidate,
+	}
+	before := len(d.problems)
+	var templates []ast.Node
+	d.mapping(n, "a route",
+		field{"name", func(n ast.Node) { plan.Name = d.name(n, "a route's name") }},
+		field{"match", func(n ast.Node) { d.match(n, plan) }},
+		field{"key", func(n ast.Node) { d.key(n, &plan.Key) }},
+		field{"lifetime", func(n ast.Node) { d.lifetime(n, plan) }},
+		field{"tags", func(n ast.Node) {
+			d.strings(n, "tags", func(n ast.Node, _ string) { templates = append(templates, n) })
+		}},
+		field{"admit", func(n ast.Node) { d.admit(n, plan) }},
+		field{"obey_visitor", func(n ast.Node) {
+			if i := d.choice(n, "obey_visitor", "none", "revalidate", "all"); i >= 0 {
+				plan.Obey = ObeyVisitor(i)
+			}
+		}},
+		d.later("compare", "0%"),
+		d.later("compose", "false"),
+		field{"enabled", func(n ast.Node) { d.boolean(n, "enabled", &plan.Enabled) }},
+	)
+	if len(d.problems) == before {
+		if plan.Name == "" {
+			d.fail(n, "the route has no name")
+		}
+		if plan.Path.text == "" {
+			d.fail(n, "the route matches nothing; write match: { path: /… }")
+		}
+	}
+	for _, t := range templates { // after match and key, whatever the order in the file
+		d.tag(t, plan)
+	}
+	plan.KeyName = keyName(plan)
+	return plan
+}
+
+func keyName(plan *Plan) string {
+	digest := fnv.New32a()
+	fmt.Fprintln(digest, plan.Terms.Trust)
+	for _, t := range plan.Tags {
+		fmt.Fprintln(digest, t.String())
+	}
+	return fmt.Sprintf("%s@%08x", plan.Name, digest.Sum32())
+}
+
+func (d *document) match(n ast.Node, plan *Plan) {
+	d.mapping(n, "match",
+		field{"hosts", func(n ast.Node) { plan.Hosts = d.hosts(n, "match.hosts") }},
+		field{"methods", func(n ast.Node) {
+			plan.Methods = nil
+			d.strings(n, "match.methods", func(n ast.Node, s string) {
+				switch s {
+				case "GET", "HEAD":
+					plan.Methods = append(plan.Methods, s)
+				case "POST", "QUERY":
+					d.fail(n, "caching %s needs key.body, which is not supported yet; remove it from match.methods", s)
+				default:
+					d.fail(n, "answers to %s cannot be cached; a route caches GET and HEAD", s)
+				}
+			})
+		}},
+		field{"path", func(n ast.Node) {
+			s, ok := d.text(n, "match.path")
+			if !ok {
+				return
+			}
+			p, err := parsePath(s)
+			if err != nil {
+				d.fail(n, "match.path: %v", err)
+			}
+			plan.Path = p
+		}},
+	)
+}
+
+func (d *document) key(n ast.Node, spec *key.Spec) {
+	d.mapping(n, "key",
+		field{"query", func(n ast.Node) { d.query(n, &spec.Query) }},
+		field{"headers", func(n ast.Node) {
+			d.strings(n, "key.headers", func(n ast.Node, s string) {
+				switch name := rules.CanonicalName(s); {
+				case !rules.IsToken(s):
+					d.fail(n, "key.headers: %q is no header name", s)
+				case name == "Cookie" || name == "Authorization":
+					d.fail(n, "key.headers: %s would make an entry for each visitor; name single cookies under key.cookies", name)
+				default:
+					spec.Headers = append(spec.Headers, name)
+				}
+			})
+		}},
+		field{"cookies", func(n ast.Node) {
+			d.strings(n, "key.cookies", func(n ast.Node, s string) {
+				if !rules.IsToken(s) {
+					d.fail(n, "key.cookies: %q is no cookie name", s)
+					return
+				}
+				spec.Cookies = append(spec.Cookies, s)
+			})
+		}},
+		d.later("identity", "none"),
+		d.later("body", "none"),
+	)
+}
+
+func (d *document) query(n ast.Node, q *key.Query) {
+	if _, isMap := n.(ast.MapNode); !isMap {
+		switch d.choice(n, "key.query", "all", "none") {
+		case 0:
+			q.Mode = key.All
+		case 1:
+			q.Mode = key.None
+		}
+		return
+	}
+	modes := 0
+	names := func(mode key.QueryMode, where string) func(ast.Node) {
+		return func(n ast.Node) {
+			modes++
+			q.Mode = mode
+			d.strings(n, where, func(n ast.Node, s string) {
+				if strings.Count(s, "*") > 1 || s == "" {
+					d.fail(n, "%s: %q must be a parameter's name with at most one *", where, s)
+					return
+				}
+				q.Names = append(q.Names, key.Pattern(s))
+			})
+		}
+	}
+	d.mapping(n, "key.query",
+		field{"only", names(key.Only, "key.query.only")},
+		field{"except", names(key.Except, "key.query.except")},
+		field{"order", func(n ast.Node) { q.KeepOrder = d.choice(n, "key.query.order", "sorted", "keep") == 1 }},
+	)
+	if modes > 1 {
+		d.fail(n, "key.query takes either only or except, not both")
+	}
+}
+
+func (d *document) lifetime(n ast.Node, plan *Plan) {
+	terms := &plan.Terms
+	var forced ast.Node
+	d.mapping(n, "lifetime",
+		field{"fresh", func(n ast.Node) { d.duration(n, "lifetime.fresh", &terms.Fresh) }},
+		field{"source", func(n ast.Node) {
+			if i := d.choice(n, "lifetime.source", "origin", "policy", "forced"); i >= 0 {
+				terms.Trust = rules.Trust(i)
+			}
+			if terms.Trust == rules.TrustForced {
+				forced = n
+			}
+		}},
+		field{"at_least", func(n ast.Node) { d.duration(n, "lifetime.at_least", &terms.AtLeast) }},
+		field{"at_most", func(n ast.Node) { d.duration(n, "lifetime.at_most", &terms.AtMost) }},
+		field{"by_status", func(n ast.Node) { d.byStatus(n, terms) }},
+		field{"stale_while_revalidate", func(n ast.Node) {
+			d.duration(n, "lifetime.stale_while_revalidate", &terms.StaleWhileRevalidate)
+		}},
+		field{"stale_if_error", func(n ast.Node) { d.duration(n, "lifetime.stale_if_error", &terms.StaleIfError) }},
+		field{"idle", func(n ast.Node) { d.positive(n, "lifetime.idle", &plan.Idle) }},
+		field{"browser", func(n ast.Node) { d.duration(n, "lifetime.browser", &plan.Browser) }},
+	)
+	if terms.AtLeast != rules.Unset && terms.AtMost != rules.Unset && terms.AtLeast > terms.AtMost {
+		d.fail(n, "lifetime.at_least is longer than at_most")
+	}
+	if terms.Trust != rules.TrustOrigin && terms.Fresh == rules.Unset && len(terms.ByStatus) == 0 {
+		d.fail(n, "lifetime.source takes our lifetime instead of the origin's, but there is none; add fresh")
+	}
+	if forced != nil {
+		d.warn(forced, "lifetime.source: forced stores answers even where the origin says no-store or private; use it only where every visitor may see every answer")
+	}
+}
+
+func (d *document) byStatus(n ast.Node, terms *rules.Terms) {
+	m, ok := d.resolve(n).(ast.MapNode)
+	if !ok {
+		d.fail(n, "lifetime.by_status must map statuses to lifetimes: { 404: 30s }")
+		return
+	}
+	terms.ByStatus = map[int]time.Duration{}
+	for it := m.MapRange(); it.Next(); {
+		status, err := strconv.Atoi(fmt.Sprint(keyText(it.Key())))
+		if err != nil || status < 200 || status > 599 || status == 206 || status == 304 {
+			d.fail(it.Key(), "lifetime.by_status: %v is no final status that can be stored whole", keyText(it.Key()))
+			continue
+		}
+		life := rules.Unset
+		d.duration(it.Value(), "lifetime.by_status", &life)
+		if life != rules.Unset {
+			terms.ByStatus[status] = life
+		}
+	}
+}
+
+func (d *document) admit(n ast.Node, plan *Plan) {
+	d.mapping(n, "admit",
+		d.later("after", "1"),
+		field{"max_body", func(n ast.Node) {
+			s, ok := d.text(n, "admit.max_body")
+			if !ok {
+				return
+			}
+			size, err := ParseSize(s)
+			if err != nil {
+				d.fail(n, "admit.max_body: %v", err)
+				return
+			}
+			plan.MaxBody = size
+		}},
+		field{"cookies", func(n ast.Node) {
+			plan.Terms.RefuseCookies = d.choice(n, "admit.cookies", "refuse", "strip") != 1
+		}},
+	)
+}
+
+// tag compiles a template and refuses one that reads what the key does not hold: all
+// who share an entry must agree on its tags.
+func (d *document) tag(n ast.Node, plan *Plan) {
+	text, _ := d.text(n, "tags")
+	t, err := tags.ParseTemplate(text, plan.Path.Names())
+	if err != nil {
+		d.fail(n, "tags: %v", err)
+		return
+	}
+	for _, read := range t.Reads() {
+		if !inKey(&plan.Key, read) {
+			source, name, _ := strings.Cut(read, ".")
+			d.fail(n, "tags: {%s} is not in the key, so that visitors who share an entry could disagree on its tag; add %s to key.%s", read, name, map[string]string{"query": "query", "header": "headers", "cookie": "cookies"}[source])
+			return
+		}
+	}
+	plan.Tags = append(plan.Tags, t)
+}
+
+func inKey(spec *key.Spec, read string) bool {
+	source, name, _ := strings.Cut(read, ".")
+	switch source {
+	case "query":
+		_, has := spec.Query.Canonical(url.QueryEscape(name)+"=", true)
+		return has
+	case "header":
+		return slices.Contains(spec.Headers, name)
+	}
+	return slices.Contains(spec.Cookies, name)
+}

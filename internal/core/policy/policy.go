@@ -1,0 +1,173 @@
+// Package policy is the rule file: read → check → compile → match a request to a
+// Plan. A compiled policy is immutable; a node swaps one for another.
+package policy
+
+import (
+	"net/url"
+	"slices"
+	"time"
+
+	"gerastic/internal/core/key"
+	"gerastic/internal/core/rules"
+	"gerastic/internal/core/tags"
+)
+
+// Policy is a compiled rule file.
+type Policy struct {
+	Enabled bool
+	Origins []*Origin
+	Routes  []*Plan
+	// Warnings are findings that do not stop the policy from being applied.
+	Warnings []Problem
+}
+
+// Origin is an application that answers when the cache cannot.
+type Origin struct {
+	Name           string
+	URL            *url.URL // scheme, host and, if any, a path put before every request's
+	Hosts          []HostPattern
+	Connect        time.Duration // limit for the connection to stand
+	FirstByte      time.Duration // limit from the request sent to the answer's first byte
+	Total          time.Duration // limit for a whole fill
+	MaxConnections int
+	// TagHeader names a plain header with tags, for an origin that cannot send
+	// structured fields; "" if none.
+	TagHeader    string
+	TagSeparator string
+}
+
+// ObeyVisitor says which request directives of visitors a route obeys.
+type ObeyVisitor uint8
+
+// None ignores them, Revalidate lets no-cache lead to a conditional request, All
+// obeys max-age, min-fresh and no-store too. only-if-cached always counts.
+const (
+	ObeyNone ObeyVisitor = iota
+	ObeyRevalidate
+	ObeyAll
+)
+
+// Plan is a compiled route: what to do with the requests that it matches.
+type Plan struct {
+	Index   int // place in Policy.Routes
+	Name    string
+	Enabled bool
+	Hosts   []HostPattern
+	Methods []string
+	Path    PathPattern
+
+	// KeyName stands for the route in keys: its name, and a digest of what its stored
+	// entries depend on besides the key (tags, whose word counts), so that a policy that
+	// changes those does not go on with entries that carry the old ones.
+	KeyName string
+	Key     key.Spec
+	Terms   rules.Terms
+	Idle    time.Duration // leave when not asked for this long; Unset: never
+	Browser time.Duration // Cache-Control max-age sent to visitors; Unset: the origin's
+	Tags    []tags.Template
+	MaxBody int64 // bytes
+	Obey    ObeyVisitor
+}
+
+// Defaults of what a policy leaves out.
+const (
+	DefaultConnect        = time.Second
+	DefaultFirstByte      = 10 * time.Second
+	DefaultTotal          = 5 * time.Minute
+	DefaultMaxConnections = 128
+	DefaultMaxBody        = 8 << 20
+	// Forever is the lifetime of what only a purge ends.
+	Forever = 100 * 365 * 24 * time.Hour
+)
+
+// OriginFor returns the first origin that answers a host, or nil.
+func (p *Policy) OriginFor(host string) *Origin {
+	for _, o := range p.Origins {
+		if anyHost(o.Hosts, host) {
+			return o
+		}
+	}
+	return nil
+}
+
+// Match returns the first route that caches the request, or nil.
+func (p *Policy) Match(method, host, path string) *Plan {
+	for _, plan := range p.Routes {
+		if plan.Mismatch(method, host, path) == Matches {
+			return plan
+		}
+	}
+	return nil
+}
+
+// Covering returns the routes whose hosts and path match, whatever their methods: a
+// URL may be stored under any of them. host "" means any host.
+func (p *Policy) Covering(host, path string) []*Plan {
+	var covering []*Plan
+	for _, plan := range p.Routes {
+		if (host == "" || anyHost(plan.Hosts, host)) && plan.Path.Match(path) {
+			covering = append(covering, plan)
+		}
+	}
+	return covering
+}
+
+// Mismatch is why a route does not match a request.
+type Mismatch uint8
+
+// Matches, or the first thing that differs.
+const (
+	Matches Mismatch = iota
+	OtherHost
+	OtherPath
+	OtherMethod
+)
+
+// String says it to a person.
+func (m Mismatch) String() string {
+	return [...]string{"it matches", "the host differs", "the path differs", "the method is not among its methods"}[m]
+}
+
+// Mismatch compares a request with the route.
+func (plan *Plan) Mismatch(method, host, path string) Mismatch {
+	if !anyHost(plan.Hosts, host) {
+		return OtherHost
+	}
+	if !plan.Path.Match(path) {
+		return OtherPath
+	}
+	for _, m := range plan.Methods {
+		if m == method {
+			return Matches
+		}
+	}
+	return OtherMethod
+}
+
+// TagsOf fills the route's tag templates for a request.
+func (plan *Plan) TagsOf(r *key.Request) []string {
+	var filled []string
+	for _, t := range plan.Tags {
+		if tag, ok := t.Tag(r, func(name string) string { return plan.Path.Value(r.Path, name) }); ok {
+			filled = append(filled, tag)
+		}
+	}
+	return filled
+}
+
+// URLForms returns how a URL's entries are named: its query as each route that covers
+// it takes it into the key. Empty when no route covers the URL, so that nothing can be
+// stored for it. host "" means any.
+func (p *Policy) URLForms(host, path, query string, anyQuery bool) []tags.URL {
+	var forms []tags.URL
+	for _, plan := range p.Covering(host, path) {
+		form := tags.URL{Host: host, AnyHost: host == "", Path: path, AnyQuery: anyQuery}
+		if !anyQuery {
+			form.Query, _ = plan.Key.Query.Canonical(query, query != "")
+		}
+		if !slices.Contains(forms, form) {
+			forms = append(forms, form)
+		}
+	}
+	return forms
+}

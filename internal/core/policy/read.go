@@ -1,0 +1,350 @@
+package policy
+
+import (
+	"fmt"
+	"sort"
+	"strings"
+
+	"github.com/goccy/go-yaml/ast"
+	"github.com/goccy/go-yaml/parser"
+	"github.com/goccy/go-yaml/token"
+)
+
+// Problem is one finding in a rule file, at its place.
+type Problem struct {
+	File    string `json:"file"`
+	Line    int    `json:"line"`
+	Column  int    `json:"column"`
+	Message string `json:"message"`
+}
+
+// Error writes it the way editors and terminals link to it.
+func (p Problem) Error() string {
+	return fmt.Sprintf("%s:%d:%d: %s", p.File, p.Line, p.Column, p.Message)
+}
+
+// Problems are all findings in a rule file, in its order.
+type Problems []Problem
+
+func (ps Problems) Error() string {
+	lines := make([]string, len(ps))
+	for i, p := range ps {
+		lines[i] = p.Error()
+	}
+	return strings.Join(lines, "\n")
+}
+
+// document walks a YAML tree and gathers problems with their places. It goes on after
+// a problem, so that one check shows them all.
+type document struct {
+	file     string
+	lookup   func(name string) (string, bool) // for ${VAR}
+	problems Problems
+	warnings Problems
+	anchors  map[string]ast.Node
+}
+
+func (d *document) fail(n ast.Node, format string, args ...any) {
+	d.problems = append(d.problems, d.at(n, format, args...))
+}
+
+func (d *document) warn(n ast.Node, format string, args ...any) {
+	d.warnings = append(d.warnings, d.at(n, format, args...))
+}
+
+func (d *document) at(n ast.Node, format string, args ...any) Problem {
+	p := Problem{File: d.file, Line: 1, Column: 1, Message: fmt.Sprintf(format, args...)}
+	if n != nil {
+		if t := n.GetToken(); t != nil && t.Position != nil {
+			p.Line, p.Column = t.Position.Line, t.Position.Column
+		}
+		// A mapping's own token is its first colon; people look for its first key.
+		if m, ok := n.(*ast.MappingNode); ok && len(m.Values) > 0 {
+			if t := m.Values[0].Key.GetToken(); t != nil && t.Position != nil {
+				p.Line, p.Column = t.Position.Line, t.Position.Column
+			}
+		}
+	}
+	return p
+}
+
+// root parses the bytes into their one mapping; nil after a problem.
+func (d *document) root(source []byte) ast.Node {
+	f, err := parser.ParseBytes(source, 0)
+	if err != nil {
+		d.problems = append(d.problems, d.syntax(err))
+		return nil
+	}
+	var docs []ast.Node
+	for _, doc := range f.Docs {
+		if doc.Body != nil {
+			docs = append(docs, doc.Body)
+		}
+	}
+	switch len(docs) {
+	case 0:
+		d.fail(nil, "the file is empty; a policy begins with version: 1")
+		return nil
+	case 1:
+		return docs[0]
+	}
+	d.fail(docs[1], "a policy is one document; remove what follows the ---")
+	return nil
+}
+
+func (d *document) syntax(err error) Problem {
+	p := Problem{File: d.file, Line: 1, Column: 1, Message: err.Error()}
+	type positioned interface {
+		GetToken() *token.Token
+		GetMessage() string
+	}
+	if at, ok := err.(positioned); ok {
+		p.Message = "not readable as YAML: " + at.GetMessage()
+		if t := at.GetToken(); t != nil && t.Position != nil {
+			p.Line, p.Column = t.Position.Line, t.Position.Column
+		}
+	}
+	return p
+}
+
+// field is a key that a mapping may have.
+type field struct {
+	name string
+	read func(ast.Node)
+}
+
+// later makes a field that the format knows and no code obeys yet. Values that ask
+// for nothing are allowed.
+func (d *document) later(name string, harmless ...string) field {
+	return field{name, func(n ast.Node) {
+		for _, h := range harmless {
+			if s, ok := n.(ast.ScalarNode); ok && fmt.Sprint(s.GetValue()) == h {
+				return
+			}
+		}
+		d.fail(n, "%s is not supported yet; remove it%s", name, orWrite(harmless))
+	}}
+}
+
+func orWrite(harmless []string) string {
+	if len(harmless) == 0 {
+		return ""
+	}
+	return " or write " + harmless[0]
+}
+
+// mapping reads each key of n with its field; where names n in messages.
+func (d *document) mapping(n ast.Node, where string, fields ...field) {
+	m, ok := d.resolve(n).(ast.MapNode)
+	if !ok {
+		d.fail(n, "%s must be a mapping of keys, not %s", where, kindOf(n))
+		return
+	}
+	seen := map[string]bool{}
+	for it := m.MapRange(); it.Next(); {
+		keyNode := it.Key()
+		name := fmt.Sprint(keyText(keyNode))
+		if seen[name] {
+			d.fail(keyNode, "%s stands twice in %s; keep one", name, where)
+			continue
+		}
+		seen[name] = true
+		d.readField(keyNode, it.Value(), name, where, fields)
+	}
+}
+
+func (d *document) readField(keyNode, value ast.Node, name, where string, fields []field) {
+	for _, f := range fields {
+		if f.name != name {
+			continue
+		}
+		value = d.resolve(value)
+		if _, null := value.(*ast.NullNode); null || value == nil {
+			d.fail(keyNode, "%s has no value; give it one or remove the line", name)
+			return
+		}
+		f.read(value)
+		return
+	}
+	names := make([]string, len(fields))
+	for i, f := range fields {
+		names[i] = f.name
+	}
+	d.fail(keyNode, "unknown key %q in %s; %s", name, where, suggestion(name, names))
+}
+
+func keyText(n ast.Node) any {
+	if s, ok := n.(ast.ScalarNode); ok {
+		return s.GetValue()
+	}
+	return strings.TrimSpace(n.String())
+}
+
+// resolve follows anchors and aliases.
+func (d *document) resolve(n ast.Node) ast.Node {
+	switch v := n.(type) {
+	case *ast.AnchorNode:
+		if d.anchors == nil {
+			d.anchors = map[string]ast.Node{}
+		}
+		d.anchors[v.Name.String()] = v.Value
+		return d.resolve(v.Value)
+	case *ast.AliasNode:
+		if target, ok := d.anchors[v.Value.String()]; ok {
+			return target
+		}
+	}
+	return n
+}
+
+// list reads each element of n.
+func (d *document) list(n ast.Node, where string, each func(ast.Node)) {
+	s, ok := d.resolve(n).(*ast.SequenceNode)
+	if !ok {
+		d.fail(n, "%s must be a list, not %s; write [a, b]", where, kindOf(n))
+		return
+	}
+	for _, v := range s.Values {
+		each(d.resolve(v))
+	}
+}
+
+// text reads a string; numbers and words such as "off" count as written.
+func (d *document) text(n ast.Node, where string) (string, bool) {
+	switch v := n.(type) {
+	case *ast.StringNode:
+		return v.Value, true
+	case *ast.LiteralNode:
+		return v.Value.Value, true
+	case *ast.IntegerNode, *ast.FloatNode, *ast.BoolNode:
+		return n.GetToken().Value, true
+	}
+	d.fail(n, "%s must be text, not %s", where, kindOf(n))
+	return "", false
+}
+
+// choice reads one of a few words and returns its place among them, or -1.
+func (d *document) choice(n ast.Node, where string, words ...string) int {
+	s, ok := d.text(n, where)
+	if !ok {
+		return -1
+	}
+	for i, w := range words {
+		if s == w {
+			return i
+		}
+	}
+	d.fail(n, "%s cannot be %q; %s", where, s, suggestion(s, words))
+	return -1
+}
+
+func (d *document) boolean(n ast.Node, where string, into *bool) {
+	if b, ok := n.(*ast.BoolNode); ok {
+		*into = b.Value
+		return
+	}
+	d.fail(n, "%s must be true or false, not %s", where, kindOf(n))
+}
+
+func (d *document) integer(n ast.Node, where string, least, most int, into *int) {
+	if v, ok := n.(*ast.IntegerNode); ok {
+		var i int
+		if _, err := fmt.Sscan(v.GetToken().Value, &i); err == nil && i >= least && i <= most {
+			*into = i
+			return
+		}
+	}
+	d.fail(n, "%s must be a whole number from %d to %d", where, least, most)
+}
+
+// strings reads a list of texts, or one text alone.
+func (d *document) strings(n ast.Node, where string, each func(ast.Node, string)) {
+	if _, isList := n.(*ast.SequenceNode); !isList {
+		if s, ok := d.text(n, where); ok {
+			each(n, s)
+		}
+		return
+	}
+	d.list(n, where, func(v ast.Node) {
+		if s, ok := d.text(v, where); ok {
+			each(v, s)
+		}
+	})
+}
+
+// expand puts values from the environment for ${VAR}.
+func (d *document) expand(n ast.Node, s string) string {
+	var b strings.Builder
+	for {
+		before, rest, open := strings.Cut(s, "${")
+		b.WriteString(before)
+		if !open {
+			return b.String()
+		}
+		name, after, closed := strings.Cut(rest, "}")
+		if !closed {
+			d.fail(n, "the ${ is not closed")
+			return ""
+		}
+		value, ok := d.lookup(name)
+		if !ok {
+			d.fail(n, "the environment has no %s; set it before starting", name)
+			return ""
+		}
+		b.WriteString(value)
+		s = after
+	}
+}
+
+func kindOf(n ast.Node) string {
+	switch n.(type) {
+	case ast.MapNode:
+		return "a mapping"
+	case *ast.SequenceNode:
+		return "a list"
+	case *ast.IntegerNode, *ast.FloatNode:
+		return "a number"
+	case *ast.BoolNode:
+		return "true or false"
+	case *ast.NullNode, nil:
+		return "nothing"
+	}
+	return "text"
+}
+
+// suggestion names the nearest known word, or all of them.
+func suggestion(word string, known []string) string {
+	best, distance := "", len(word)/2+1
+	for _, k := range known {
+		if n := editDistance(word, k); n < distance {
+			best, distance = k, n
+		}
+	}
+	if best != "" {
+		return fmt.Sprintf("did you mean %q?", best)
+	}
+	sorted := append([]string(nil), known...)
+	sort.Strings(sorted)
+	return "expected one of " + strings.Join(sorted, ", ")
+}
+
+// editDistance counts insertions, deletions and replacements between two words.
+func editDistance(a, b string) int {
+	row := make([]int, len(b)+1)
+	for j := range row {
+		row[j] = j
+	}
+	for i := range len(a) {
+		diagonal := row[0]
+		row[0] = i + 1
+		for j := range len(b) {
+			cost := diagonal
+			if a[i] != b[j] {
+				cost++
+			}
+			diagonal = row[j+1]
+			row[j+1] = min(cost, row[j]+1, row[j+1]+1)
+		}
+	}
+	return row[len(b)]
+}

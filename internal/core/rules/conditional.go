@@ -1,0 +1,182 @@
+package rules
+
+import (
+	"strings"
+	"time"
+)
+
+// Precondition is how a request's conditions ended (RFC 9110 §13.2.2).
+type Precondition uint8
+
+// The three endings.
+const (
+	Proceed     Precondition = iota // answer as if there were no condition
+	NotModified                     // 304
+	Failed                          // 412
+)
+
+// Conditional tells whether a request carries any precondition.
+func Conditional(request Header) bool {
+	return request.Has("If-None-Match") || request.Has("If-Modified-Since") ||
+		request.Has("If-Match") || request.Has("If-Unmodified-Since")
+}
+
+// Evaluate carries out the preconditions of a GET or HEAD against a response of ours,
+// in the order of RFC 9110 §13.2.2. Only a successful response has a representation
+// to compare with (§13.2.1); received stands in for a missing Last-Modified, as
+// RFC 9111 §4.3.2 says.
+func Evaluate(request Header, status int, response Header, received time.Time) Precondition {
+	if status < 200 || status >= 300 {
+		return Proceed
+	}
+	etag := response.Get("Etag")
+	if request.Has("If-Match") {
+		if !matchesAny(request["If-Match"], etag, strongMatch) {
+			return Failed
+		}
+	} else if since, ok := conditionDate(request, "If-Unmodified-Since"); ok {
+		if modified, ok := ParseDate(response.Get("Last-Modified")); ok && modified.After(since) {
+			return Failed
+		}
+	}
+	if request.Has("If-None-Match") {
+		if matchesAny(request["If-None-Match"], etag, weakMatch) {
+			return NotModified
+		}
+		return Proceed
+	}
+	if since, ok := conditionDate(request, "If-Modified-Since"); ok {
+		modified, ok := ParseDate(response.Get("Last-Modified"))
+		if !ok {
+			if modified, ok = ParseDate(response.Get("Date")); !ok {
+				modified = received
+			}
+		}
+		if !modified.After(since) {
+			return NotModified
+		}
+	}
+	return Proceed
+}
+
+// conditionDate reads a date condition; an unreadable one, or several, count as none
+// (RFC 9110 §13.1.3).
+func conditionDate(request Header, name string) (time.Time, bool) {
+	if len(request[name]) != 1 {
+		return time.Time{}, false
+	}
+	return ParseDate(request.Get(name))
+}
+
+func strongMatch(a, b string) bool { return a == b && !strings.HasPrefix(a, "W/") }
+
+func weakMatch(a, b string) bool {
+	return strings.TrimPrefix(a, "W/") == strings.TrimPrefix(b, "W/")
+}
+
+// matchesAny walks a list of entity tags ("*" matches any response that exists).
+// Commas may stand inside the quotes (RFC 9110 §8.8.3).
+func matchesAny(lines []string, etag string, match func(a, b string) bool) bool {
+	for _, line := range lines {
+		rest := strings.TrimSpace(line)
+		if rest == "*" {
+			return true
+		}
+		for rest != "" {
+			var tag string
+			if tag, rest = nextEntityTag(rest); tag == "" {
+				break
+			}
+			if etag != "" && match(tag, etag) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// nextEntityTag cuts one entity tag off a list; "" when none can be read.
+func nextEntityTag(s string) (tag, rest string) {
+	s = strings.TrimLeft(s, " \t,")
+	start := 0
+	if strings.HasPrefix(s, "W/") {
+		start = 2
+	}
+	if len(s) <= start || s[start] != '"' {
+		return "", ""
+	}
+	end := strings.IndexByte(s[start+1:], '"')
+	if end < 0 {
+		return "", ""
+	}
+	end += start + 2
+	return s[:end], s[end:]
+}
+
+// notModifiedFields are those that a 304 sends if the 200 would have had them
+// (RFC 9110 §15.4.5); the others would only cost bytes.
+var notModifiedFields = map[string]bool{
+	"Cache-Control": true, "Content-Location": true, "Date": true, "Etag": true, "Expires": true, "Vary": true,
+	"Last-Modified": true, "Cdn-Cache-Control": true,
+}
+
+// InNotModified tells whether a stored field belongs in a 304.
+func InNotModified(name string) bool { return notModifiedFields[name] }
+
+// Validators are the conditions under which to ask the origin again for a stored
+// response (RFC 9111 §4.3.1). Empty when it has none.
+func Validators(response Header) Header {
+	conditions := Header{}
+	if etag := response.Get("Etag"); etag != "" {
+		conditions["If-None-Match"] = []string{etag}
+	}
+	if modified := response.Get("Last-Modified"); modified != "" {
+		if _, ok := ParseDate(modified); ok {
+			conditions["If-Modified-Since"] = []string{modified}
+		}
+	}
+	return conditions
+}
+
+// Validates tells whether a 304 confirms the stored response (RFC 9111 §4.3.4): the
+// same strong validator, or the same weak one, or none to compare at all.
+func Validates(notModified, stored Header) bool {
+	if etag := notModified.Get("Etag"); etag != "" {
+		if strings.HasPrefix(etag, "W/") {
+			return weakMatch(etag, stored.Get("Etag"))
+		}
+		return etag == stored.Get("Etag")
+	}
+	if modified := notModified.Get("Last-Modified"); modified != "" && stored.Has("Last-Modified") {
+		return modified == stored.Get("Last-Modified")
+	}
+	return true
+}
+
+// keptOn304 describe the stored body, which a 304 does not bring (RFC 9111 §3.2).
+var keptOn304 = map[string]bool{
+	"Content-Encoding": true, "Content-Type": true, "Content-Range": true, "Content-Length": true, "Etag": true, "Age": true,
+}
+
+// Freshened is the stored header updated by that of a 304 (RFC 9111 §3.2, §4.3.4).
+func Freshened(stored, notModified Header) Header {
+	updated := stored.Clone()
+	update := notModified.Clone()
+	DropHopByHop(update)
+	for name, lines := range update {
+		if !keptOn304[name] {
+			updated[name] = lines
+		}
+	}
+	return updated
+}
+
+// Unsafe tells whether a method may change things at the origin, so that its success
+// invalidates what is stored (RFC 9110 §9.2.1, RFC 9111 §4.4). Unknown ones may.
+func Unsafe(method string) bool {
+	switch method {
+	case "GET", "HEAD", "OPTIONS", "TRACE", "QUERY", "PROPFIND", "SEARCH", "REPORT":
+		return false
+	}
+	return true
+}

@@ -1,0 +1,62 @@
+package rules
+
+// Rule names one reason for a decision. Its text is for people; its name is what
+// causes, metrics and reports carry ("unstorable:no-store").
+type Rule uint8
+
+// The rules of this package. OK means that nothing stood in the way.
+const (
+	OK Rule = iota
+	MethodNotCached
+	StatusNotFinal
+	StatusNotUnderstood
+	PartialContent
+	NoStore
+	RequestNoStore
+	PrivateResponse
+	Authorized
+	NoLifetime
+	SetCookie
+	VaryAll
+	Incomplete
+	TooLarge
+	AlreadyStale
+	Invalidated
+)
+
+var ruleTexts = [...]struct{ name, section, text string }{
+	OK:                  {"ok", "", "nothing stands in the way"},
+	MethodNotCached:     {"method", "RFC 9111 §3", "only answers to GET and HEAD are stored"},
+	StatusNotFinal:      {"status-not-final", "RFC 9111 §3", "the status is not final"},
+	StatusNotUnderstood: {"must-understand", "RFC 9111 §5.2.2.3", "the answer says must-understand and its status is not one that this cache understands"},
+	PartialContent:      {"partial", "RFC 9111 §3.3", "a partial answer is not stored as a whole one"},
+	NoStore:             {"no-store", "RFC 9111 §5.2.2.5", "the answer says no-store"},
+	RequestNoStore:      {"request-no-store", "RFC 9111 §5.2.1.5", "the request says no-store and the route obeys it"},
+	PrivateResponse:     {"private", "RFC 9111 §5.2.2.7", "the answer says private: it is for one visitor only"},
+	Authorized:          {"authorization", "RFC 9111 §3.5", "the request carried Authorization and the answer does not allow sharing (public, s-maxage or must-revalidate)"},
+	NoLifetime:          {"no-lifetime", "RFC 9111 §3", "neither the origin nor the policy gives this status a lifetime"},
+	SetCookie:           {"set-cookie", "RFC 9111 §7.3", "the answer sets a cookie and the route refuses those (admit.cookies: refuse)"},
+	VaryAll:             {"vary-all", "RFC 9111 §4.1", "Vary: * matches no later request"},
+	Incomplete:          {"incomplete", "RFC 9111 §3.3", "the answer did not arrive whole"},
+	TooLarge:            {"body-too-large", "", "the body is larger than admit.max_body"},
+	AlreadyStale:        {"stale-on-arrival", "RFC 9111 §4.2", "the answer is stale on arrival and has no validator to ask again with"},
+	Invalidated:         {"purged", "", "a purge came after its fill began"},
+}
+
+// Name is the short form that causes and metrics carry.
+func (r Rule) Name() string { return ruleTexts[r].name }
+
+// Section is where the standard says it, or "" for a rule of the policy.
+func (r Rule) Section() string { return ruleTexts[r].section }
+
+// Text is a sentence for people.
+func (r Rule) Text() string { return ruleTexts[r].text }
+
+// Rules lists every rule, for documentation and for label sets.
+func Rules() []Rule {
+	all := make([]Rule, len(ruleTexts))
+	for i := range all {
+		all[i] = Rule(i)
+	}
+	return all
+}

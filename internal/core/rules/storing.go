@@ -1,0 +1,92 @@
+package rules
+
+import "time"
+
+// Storing is what MayStore needs to know of an exchange.
+type Storing struct {
+	Method     string
+	Authorized bool // the request carried Authorization
+	NoStore    bool // the request said no-store and the route obeys it
+	Status     int
+	Header     Header
+	Received   time.Time
+	Directives Directives
+	Freshness  Freshness
+	Terms      Terms
+}
+
+// understood tells whether this cache carries out what a status demands of caches
+// (RFC 9111 §5.2.2.3): all final ones that RFC 9110 defines, but for partial answers.
+func understood(status int) bool {
+	switch status {
+	case 200, 201, 202, 203, 204, 205, 300, 301, 302, 303, 307, 308,
+		400, 401, 402, 403, 404, 405, 406, 407, 408, 409, 410, 411, 412, 413, 414, 415, 416, 417, 421, 422, 426, 428, 429, 431, 451,
+		500, 501, 502, 503, 504, 505:
+		return true
+	}
+	return false
+}
+
+// MayStore tells whether a shared cache may store a response (RFC 9111 §3), and the
+// rule that forbids it if not.
+func MayStore(s Storing) Rule {
+	forced := s.Terms.Trust == TrustForced
+	d := s.Directives
+	switch {
+	case s.Method != "GET" && s.Method != "HEAD":
+		return MethodNotCached
+	case s.Status < 200:
+		return StatusNotFinal
+	case s.Status == 206 || s.Status == 304:
+		return PartialContent
+	case d.MustUnderstand && !understood(s.Status):
+		return StatusNotUnderstood
+	case d.NoStore && !d.MustUnderstand && !forced: // §5.2.2.3: must-understand lifts no-store
+		return NoStore
+	case s.NoStore:
+		return RequestNoStore
+	case d.Private && !forced:
+		return PrivateResponse
+	case s.Authorized && !d.Public && !d.MustRevalidate && d.SMaxAge == Unset: // never lifted: a forced lifetime is no permission to share
+		return Authorized
+	case VariesOnAll(s.Header):
+		return VaryAll
+	case s.Terms.RefuseCookies && s.Header.Has("Set-Cookie"):
+		return SetCookie
+	case s.Freshness.Source == NoSource && !(d.Public || HeuristicallyCacheable(s.Status)):
+		return NoLifetime
+	case s.Freshness.Left(s.Received) <= 0 && !usableWhenStale(s):
+		if s.Freshness.Source == NoSource {
+			return NoLifetime
+		}
+		return AlreadyStale
+	}
+	return OK
+}
+
+// usableWhenStale tells whether keeping a stale answer can ever serve anybody: it
+// can be validated, or served stale.
+func usableWhenStale(s Storing) bool {
+	return s.Header.Has("Etag") || s.Header.Has("Last-Modified") ||
+		s.Freshness.StaleWhileRevalidate > 0 || s.Freshness.StaleIfError > 0
+}
+
+// Storable returns the header fields that go into the store: without those of the
+// connection (§3.1), those that private="…" or no-cache="…" names (§5.2.2.7,
+// §5.2.2.4: not to be reused without asking, so not kept), Age, which is worked out
+// anew for each use, and Set-Cookie where the route strips it. h is not changed.
+func Storable(h Header, d Directives, terms Terms) Header {
+	kept := h.Clone()
+	DropHopByHop(kept)
+	for _, name := range d.PrivateFields {
+		delete(kept, name)
+	}
+	for _, name := range d.NoCacheFields {
+		delete(kept, name)
+	}
+	delete(kept, "Age")
+	if !terms.RefuseCookies {
+		delete(kept, "Set-Cookie")
+	}
+	return kept
+}

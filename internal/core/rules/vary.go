@@ -1,0 +1,85 @@
+package rules
+
+import "strings"
+
+// VariesOnAll tells whether Vary holds "*": no later request matches (RFC 9111 §4.1).
+func VariesOnAll(h Header) bool {
+	for _, line := range h["Vary"] {
+		for name := range strings.SplitSeq(line, ",") {
+			if strings.TrimSpace(name) == "*" {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// Varying is one field that Vary named, with what the request that brought the
+// response said there, normalised.
+type Varying struct {
+	Name    string // canonical
+	Value   string
+	Present bool
+}
+
+// VaryingOf takes from a request what a response's Vary names (RFC 9111 §4.1). The
+// names come in the order of Vary, each once.
+func VaryingOf(response, request Header) []Varying {
+	var varying []Varying
+	for _, line := range response["Vary"] {
+		for name := range strings.SplitSeq(line, ",") {
+			name = CanonicalName(strings.TrimSpace(name))
+			if name == "" || name == "*" || containsVarying(varying, name) {
+				continue
+			}
+			varying = append(varying, Varying{name, normalised(request[name]), request.Has(name)})
+		}
+	}
+	return varying
+}
+
+func containsVarying(varying []Varying, name string) bool {
+	for _, v := range varying {
+		if v.Name == name {
+			return true
+		}
+	}
+	return false
+}
+
+// Matches tells whether a request would have been answered with the response that
+// these were taken for (RFC 9111 §4.1).
+func Matches(varying []Varying, request Header) bool {
+	for i := range varying {
+		v := &varying[i]
+		lines := request[v.Name]
+		if v.Present != (len(lines) > 0) {
+			return false
+		}
+		// The common case, one line that reads the same, needs no normalising.
+		if len(lines) == 1 && lines[0] == v.Value {
+			continue
+		}
+		if normalised(lines) != v.Value {
+			return false
+		}
+	}
+	return true
+}
+
+// normalised joins lines and drops white space around commas, which changes no
+// field's meaning as a list (RFC 9111 §4.1); white space inside quotes stays.
+func normalised(lines []string) string {
+	joined := strings.Join(lines, ",")
+	if !strings.ContainsAny(joined, " \t") {
+		return joined
+	}
+	if strings.ContainsRune(joined, '"') {
+		return strings.TrimSpace(joined)
+	}
+	parts := strings.Split(joined, ",")
+	for i := range parts {
+		parts[i] = strings.TrimSpace(parts[i])
+	}
+	return strings.Join(parts, ",")
+}

@@ -1,0 +1,167 @@
+package store
+
+import (
+	"strconv"
+	"sync/atomic"
+	"time"
+	"unsafe"
+
+	"gerastic/internal/core/rules"
+	"gerastic/internal/core/tags"
+)
+
+// Entry is one stored response: one variant under a key. All but the atomics is
+// immutable once it is in a store; a validation makes a new Entry that shares the body.
+type Entry struct {
+	Key     string // canonical, see core/key
+	Method  string
+	Scheme  string
+	Subject tags.Subject
+	Vary    []rules.Varying
+
+	Status    int
+	Header    rules.Header // as it came, less what Storable takes away
+	Body      []byte
+	Freshness rules.Freshness
+	Received  time.Time
+	// Browser is the Cache-Control max-age for visitors; rules.Unset leaves the origin's.
+	Browser time.Duration
+	// Idle is how long it stays without being asked for; rules.Unset for ever.
+	Idle time.Duration
+
+	// Lines is Header prepared for sending, so that a hit builds nothing.
+	Lines []Line
+
+	cost   atomic.Int64  // ns that its fill takes, smoothed
+	used   atomic.Int64  // unix ns of the last use
+	judged atomic.Uint64 // ledger sequence up to which the marks let it live
+	state  atomic.Uint32
+	moving atomic.Pointer[moving]
+
+	// Guarded by Memory.mu.
+	size    int64
+	slots   []slot // its places in the index
+	place   int64  // unix ns at which it took its place in the eviction queue
+	newer   *Entry
+	older   *Entry
+	counted bool
+}
+
+// Line is one header field as net/http wants it.
+type Line struct {
+	Name   string
+	Values []string
+}
+
+// moving holds the lines that change from second to second, prepared once a second.
+type moving struct {
+	age          int64
+	ageLine      []string
+	status       []string
+	cacheControl []string
+}
+
+const (
+	live     uint32 = iota
+	softened        // counted by a softening purge
+	gone            // removed or counted by a dropping purge
+)
+
+// Prepare makes the header lines. It must be called once before the entry is put.
+func (e *Entry) Prepare() {
+	e.Lines = make([]Line, 0, len(e.Header)+1)
+	for name, values := range e.Header {
+		switch {
+		case name == "Cache-Status": // ours is appended, see Moving
+		case e.Browser != rules.Unset && (name == "Cache-Control" || name == "Expires" || name == "Pragma"):
+		case name == "Content-Length": // ours below
+		default:
+			e.Lines = append(e.Lines, Line{name, values})
+		}
+	}
+	if e.Status != 204 {
+		e.Lines = append(e.Lines, Line{"Content-Length", []string{strconv.Itoa(len(e.Body))}})
+	}
+}
+
+// Moving returns the lines of this second: Age (RFC 9111 §5.1), Cache-Status
+// (RFC 9211) and, where the route rewrites it, Cache-Control.
+func (e *Entry) Moving(now time.Time) (age, status, cacheControl []string) {
+	seconds := int64(e.Freshness.Age(now) / time.Second)
+	if m := e.moving.Load(); m != nil && m.age == seconds {
+		return m.ageLine, m.status, m.cacheControl
+	}
+	left := int64((e.Freshness.Lifetime - time.Duration(seconds)*time.Second) / time.Second)
+	m := &moving{age: seconds, ageLine: []string{strconv.FormatInt(seconds, 10)}}
+	ours := rules.CacheStatus{TTL: left, HasTTL: true}.String()
+	m.status = append(append(make([]string, 0, 1), e.Header["Cache-Status"]...), ours)
+	if e.Browser != rules.Unset {
+		// Age counts against max-age at the visitor's, so that it is put on top.
+		m.cacheControl = []string{"max-age=" + strconv.FormatInt(seconds+int64(e.Browser/time.Second), 10)}
+	}
+	e.moving.Store(m)
+	return m.ageLine, m.status, m.cacheControl
+}
+
+// Cost is what a fill of this entry takes.
+func (e *Entry) Cost() time.Duration { return time.Duration(e.cost.Load()) }
+
+// Filled smooths the cost with that of one more fill; the first counts whole.
+func (e *Entry) Filled(before *Entry, took time.Duration) {
+	if before == nil || before.Cost() == 0 {
+		e.cost.Store(int64(took))
+		return
+	}
+	e.cost.Store(int64(before.Cost()*7+took*3) / 10)
+}
+
+// KeepCost takes over the cost of the entry that this one renews without a fill.
+func (e *Entry) KeepCost(before *Entry) { e.cost.Store(before.cost.Load()) }
+
+// Use notes that a request was answered from the entry.
+func (e *Entry) Use(now time.Time) { e.used.Store(now.UnixNano()) }
+
+// Unused is how long nobody has asked for the entry.
+func (e *Entry) Unused(now time.Time) time.Duration {
+	return time.Duration(now.UnixNano() - e.used.Load())
+}
+
+// Judge asks the marks, and remembers their answer while no further purge is applied.
+func (e *Entry) Judge(m *tags.Marks) tags.Verdict {
+	latest := m.Stamp()
+	if e.judged.Load() == uint64(latest)+1 {
+		return tags.Alive
+	}
+	v := m.Judge(&e.Subject)
+	if v == tags.Alive {
+		e.judged.Store(uint64(latest) + 1)
+	}
+	return v
+}
+
+// What an entry costs in memory besides its bytes: its struct, its place in a shard's
+// map and its bucket, and what the allocator adds (measured, see TestAccountedBytes…).
+const (
+	entryOverhead = int64(unsafe.Sizeof(Entry{})) + int64(unsafe.Sizeof(bucket{})) + 160
+	slotOverhead  = int64(unsafe.Sizeof(slot{})) + 8
+	labelOverhead = 48 // a label of its own in the index, shared by few entries at worst
+	lineOverhead  = 2*int64(unsafe.Sizeof(Line{})) + 2*16 + 64
+)
+
+// Size is how many bytes the entry takes, everything counted.
+func (e *Entry) Size() int64 {
+	size := entryOverhead + int64(len(e.Key)) + int64(cap(e.Body)) + int64(len(e.Subject.Host)+len(e.Subject.Path)+len(e.Subject.Query))
+	for name, values := range e.Header {
+		size += lineOverhead + int64(len(name))
+		for _, v := range values {
+			size += int64(len(v)) + 16
+		}
+	}
+	for _, v := range e.Vary {
+		size += int64(unsafe.Sizeof(v)) + int64(len(v.Name)+len(v.Value))
+	}
+	for _, tag := range e.Subject.Tags {
+		size += int64(len(tag)) + 16 + slotOverhead + labelOverhead
+	}
+	return size + 2*slotOverhead + 2*labelOverhead // route and path
+}

@@ -1,0 +1,340 @@
+// Package store keeps entries: the memory tier with its hard limit, the indexes by
+// tag, route and path, and eviction.
+package store
+
+import (
+	"hash/maphash"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"gerastic/internal/core/rules"
+)
+
+// Store is where entries are kept between requests. Implementations are safe for
+// concurrent use; an entry handed out stays readable after it was removed.
+type Store interface {
+	// Find returns the entries that a key has and the one among them that answers the
+	// request: the newest that its Vary lets match (RFC 9111 §4.1).
+	Find(canonical []byte, request rules.Header) (found *Entry, variants int)
+	// Put stores an entry, in place of the one that answers the same requests. It
+	// returns false when the entry does not fit at all.
+	Put(e *Entry, now time.Time) bool
+	// Remove takes an entry out, if it is still in.
+	Remove(e *Entry, why Removal)
+}
+
+// Removal is why an entry left the store.
+type Removal uint8
+
+// Every removal has one reason.
+const (
+	Evicted Removal = iota // memory was full
+	Purged
+	Replaced // a newer response took its place
+	Idle     // nobody asked for it for its route's idle time
+	Crowded  // its key had too many variants
+	removals
+)
+
+// String is the reason's name in metrics.
+func (r Removal) String() string {
+	return [...]string{"evicted", "purged", "replaced", "idle", "crowded"}[r]
+}
+
+// MaxVariants is how many variants one key may have; beyond it the oldest goes.
+const MaxVariants = 64
+
+const shardCount = 256
+
+// Memory is the tier in memory. Its limit holds for everything it keeps: bodies,
+// headers, keys, tags, indexes and their overhead.
+type Memory struct {
+	seed   maphash.Seed
+	shards [shardCount]shard
+
+	limit    int64
+	used     atomic.Int64 // bytes, entries and reservations
+	reserved atomic.Int64 // bytes of fills under way, part of used
+	entries  atomic.Int64
+	removed  [removals]atomic.Int64
+	refused  atomic.Int64 // entries that did not fit
+	ghosts   ghosts
+
+	mu       sync.Mutex // index, eviction and what Entry says it guards
+	index    index
+	eviction Eviction
+}
+
+type shard struct {
+	mu      sync.RWMutex
+	buckets map[uint64]*bucket
+	_       [64]byte // keep shards on cache lines of their own
+}
+
+// bucket holds the variants of one key, newest first; next another key of the same hash.
+type bucket struct {
+	key      string
+	variants []*Entry
+	next     *bucket
+}
+
+// NewMemory returns an empty tier of at most limit bytes.
+func NewMemory(limit int64, eviction Eviction) *Memory {
+	m := &Memory{seed: maphash.MakeSeed(), limit: limit, index: index{}, eviction: eviction, ghosts: newGhosts(limit)}
+	for i := range m.shards {
+		m.shards[i].buckets = map[uint64]*bucket{}
+	}
+	return m
+}
+
+func (m *Memory) shard(hash uint64) *shard { return &m.shards[hash%shardCount] }
+
+// Find implements Store. The hash only finds the bucket; the whole key is compared.
+func (m *Memory) Find(canonical []byte, request rules.Header) (found *Entry, variants int) {
+	hash := maphash.Bytes(m.seed, canonical)
+	s := m.shard(hash)
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	for b := s.buckets[hash]; b != nil; b = b.next {
+		if b.key != string(canonical) {
+			continue
+		}
+		for _, e := range b.variants {
+			if rules.Matches(e.Vary, request) {
+				return e, len(b.variants)
+			}
+		}
+		return nil, len(b.variants)
+	}
+	return nil, 0
+}
+
+// Variants returns all entries under a key, newest first.
+func (m *Memory) Variants(canonical []byte) []*Entry {
+	hash := maphash.Bytes(m.seed, canonical)
+	s := m.shard(hash)
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	for b := s.buckets[hash]; b != nil; b = b.next {
+		if b.key == string(canonical) {
+			return append([]*Entry(nil), b.variants...)
+		}
+	}
+	return nil
+}
+
+// Put implements Store.
+func (m *Memory) Put(e *Entry, now time.Time) bool {
+	e.used.Store(now.UnixNano())
+	e.size = e.Size()
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if !m.makeRoom(e.size) {
+		m.refused.Add(1)
+		return false
+	}
+	var crowded *Entry
+	replaced := m.insert(e, &crowded)
+	for _, old := range replaced {
+		m.forget(old, Replaced)
+	}
+	if crowded != nil {
+		m.forget(crowded, Crowded)
+	}
+	m.used.Add(e.size)
+	m.entries.Add(1)
+	e.counted = true
+	m.index.add(e)
+	m.eviction.Added(e)
+	return true
+}
+
+// insert puts e first in its bucket and takes out the variants that would answer the
+// same requests.
+func (m *Memory) insert(e *Entry, crowded **Entry) (replaced []*Entry) {
+	hash := maphash.String(m.seed, e.Key)
+	s := m.shard(hash)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	b := s.buckets[hash]
+	for b != nil && b.key != e.Key {
+		b = b.next
+	}
+	if b == nil {
+		b = &bucket{key: e.Key, next: s.buckets[hash]}
+		s.buckets[hash] = b
+	}
+	kept := make([]*Entry, 1, len(b.variants)+1)
+	kept[0] = e
+	for _, old := range b.variants {
+		if sameVariant(old.Vary, e.Vary) {
+			replaced = append(replaced, old)
+		} else {
+			kept = append(kept, old)
+		}
+	}
+	if len(kept) > MaxVariants {
+		*crowded = kept[len(kept)-1]
+		kept = kept[:len(kept)-1]
+	}
+	b.variants = kept // a new slice: readers may hold the old one
+	return replaced
+}
+
+func sameVariant(a, b []rules.Varying) bool {
+	if len(a) != len(b) {
+		return false
+	}
+	for i := range a {
+		if a[i] != b[i] {
+			return false
+		}
+	}
+	return true
+}
+
+// Remove implements Store.
+func (m *Memory) Remove(e *Entry, why Removal) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.remove(e, why)
+}
+
+func (m *Memory) remove(e *Entry, why Removal) {
+	if !e.counted {
+		return
+	}
+	hash := maphash.String(m.seed, e.Key)
+	s := m.shard(hash)
+	s.mu.Lock()
+	s.drop(hash, e)
+	s.mu.Unlock()
+	m.ghosts.note(hash, why)
+	m.forget(e, why)
+}
+
+// drop takes e out of its bucket, and the bucket out when it is empty.
+func (s *shard) drop(hash uint64, e *Entry) {
+	var before *bucket
+	for b := s.buckets[hash]; b != nil; before, b = b, b.next {
+		if b.key != e.Key {
+			continue
+		}
+		kept := make([]*Entry, 0, len(b.variants))
+		for _, v := range b.variants {
+			if v != e {
+				kept = append(kept, v)
+			}
+		}
+		b.variants = kept
+		switch {
+		case len(kept) > 0:
+		case before != nil:
+			before.next = b.next
+		case b.next != nil:
+			s.buckets[hash] = b.next
+		default:
+			delete(s.buckets, hash)
+		}
+		return
+	}
+}
+
+// forget ends the accounts of an entry that no bucket holds any more.
+func (m *Memory) forget(e *Entry, why Removal) {
+	if !e.counted {
+		return
+	}
+	e.counted = false
+	e.state.Store(gone)
+	m.index.remove(e)
+	m.eviction.Removed(e)
+	m.used.Add(-e.size)
+	m.entries.Add(-1)
+	m.removed[why].Add(1)
+}
+
+// makeRoom evicts until size more bytes fit. Under mu.
+func (m *Memory) makeRoom(size int64) bool {
+	if size+m.reserved.Load() > m.limit {
+		return false
+	}
+	for m.used.Load()+size > m.limit {
+		victim := m.eviction.Victim()
+		if victim == nil {
+			return false
+		}
+		m.remove(victim, Evicted)
+	}
+	return true
+}
+
+// Reserve counts bytes that a fill holds before its entry is put, evicting for them;
+// false when they do not fit. Every reserved byte must be given back with Release.
+func (m *Memory) Reserve(bytes int64) bool {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if !m.makeRoom(bytes) {
+		m.refused.Add(1)
+		return false
+	}
+	m.used.Add(bytes)
+	m.reserved.Add(bytes)
+	return true
+}
+
+// Release gives reserved bytes back.
+func (m *Memory) Release(bytes int64) {
+	m.used.Add(-bytes)
+	m.reserved.Add(-bytes)
+}
+
+// Missing tells why a key that was once here is not any more; ok is false when nothing
+// is remembered of it.
+func (m *Memory) Missing(canonical []byte) (why Removal, ok bool) {
+	return m.ghosts.of(maphash.Bytes(m.seed, canonical))
+}
+
+// SweepIdle removes up to limit entries that nobody asked for within their idle time.
+func (m *Memory) SweepIdle(now time.Time, limit int) int {
+	var idle []*Entry
+	for i := range m.shards {
+		s := &m.shards[i]
+		s.mu.RLock()
+		for _, b := range s.buckets {
+			for ; b != nil; b = b.next {
+				for _, e := range b.variants {
+					if e.Idle != rules.Unset && e.Unused(now) > e.Idle {
+						idle = append(idle, e)
+					}
+				}
+			}
+		}
+		s.mu.RUnlock()
+		if len(idle) >= limit {
+			break
+		}
+	}
+	for _, e := range idle {
+		m.Remove(e, Idle)
+	}
+	return len(idle)
+}
+
+// Figures are the store's own counters.
+type Figures struct {
+	Limit, Used, Reserved int64 // bytes
+	Entries               int64
+	Removed               map[string]int64 // by reason
+	Refused               int64            // did not fit
+}
+
+// Figures returns the counters as of now.
+func (m *Memory) Figures() Figures {
+	f := Figures{Limit: m.limit, Used: m.used.Load(), Reserved: m.reserved.Load(), Entries: m.entries.Load(), Refused: m.refused.Load(), Removed: map[string]int64{}}
+	for r := range removals {
+		f.Removed[r.String()] = m.removed[r].Load()
+	}
+	return f
+}

@@ -1,0 +1,216 @@
+package store
+
+import (
+	"math"
+	"sort"
+
+	"gerastic/internal/core/tags"
+)
+
+// Matched is what a purge took, or would take.
+type Matched struct {
+	Entries int64
+	Bytes   int64
+	Routes  map[string]int64 // entries by route
+	Sample  []string         // some of the URLs
+}
+
+const sampleSize = 20
+
+func (mt *Matched) count(e *Entry) {
+	mt.Entries++
+	mt.Bytes += e.size
+	if mt.Routes == nil {
+		mt.Routes = map[string]int64{}
+	}
+	mt.Routes[e.Subject.Route]++
+	if len(mt.Sample) < sampleSize {
+		mt.Sample = append(mt.Sample, e.URL())
+	}
+}
+
+// URL is where the entry was asked for.
+func (e *Entry) URL() string {
+	u := e.Scheme + "://" + e.Subject.Host + e.Subject.Path
+	if e.Subject.Query != "" {
+		u += "?" + e.Subject.Query
+	}
+	return u
+}
+
+// Sweep frees what a purge defeated and counts it; the marks are set already, so that
+// nothing waits for it. Each entry is counted by the one purge that took it: the same
+// purge again counts nothing.
+func (m *Memory) Sweep(p tags.Purge) Matched {
+	var matched Matched
+	drop := p.Mode == tags.Drop
+	m.walk(p, drop, func(e *Entry) {
+		if e.Subject.Stamp >= p.Sequence {
+			return // its fill began after the purge
+		}
+		if !drop {
+			if e.state.CompareAndSwap(live, softened) {
+				matched.count(e)
+			}
+			return
+		}
+		m.mu.Lock()
+		if e.counted {
+			matched.count(e)
+			m.remove(e, Purged)
+		}
+		m.mu.Unlock()
+	})
+	return matched
+}
+
+// Preview counts what a purge would take, and changes nothing.
+func (m *Memory) Preview(p tags.Purge) Matched {
+	var matched Matched
+	seen := map[*Entry]bool{}
+	m.walk(p, false, func(e *Entry) {
+		state := e.state.Load()
+		if state == gone || p.Mode == tags.Soften && state == softened || seen[e] {
+			return
+		}
+		seen[e] = true
+		matched.count(e)
+	})
+	return matched
+}
+
+// walk visits the entries that a purge names. take says that all of them will go: then
+// whole groups are lifted out of the index at once, and removing an entry costs less.
+func (m *Memory) walk(p tags.Purge, take bool, visit func(*Entry)) {
+	var labels []label
+	for _, tag := range p.Tags {
+		labels = append(labels, label{byTag, tag})
+	}
+	for _, route := range p.Routes {
+		labels = append(labels, label{byRoute, route})
+	}
+	if p.All {
+		labels = labels[:0]
+		m.mu.Lock()
+		for l := range m.index {
+			if l.kind == byRoute {
+				labels = append(labels, l)
+			}
+		}
+		m.mu.Unlock()
+	}
+	for _, l := range labels {
+		if take {
+			m.take(l, visit)
+		} else {
+			m.each(l, visit)
+		}
+	}
+	for _, u := range p.URLs {
+		m.each(label{byPath, u.Path}, func(e *Entry) {
+			if u.Covers(e.Subject.Host, e.Subject.Path, e.Subject.Query) {
+				visit(e)
+			}
+		})
+	}
+}
+
+// take lifts a group out and visits its entries; those that the visit leaves in the
+// store (filled since the purge) are put back under the label.
+func (m *Memory) take(l label, visit func(*Entry)) {
+	m.mu.Lock()
+	g := m.index.detach(l)
+	m.mu.Unlock()
+	if g == nil {
+		return
+	}
+	for _, e := range g.entries {
+		visit(e)
+		m.mu.Lock()
+		if e.counted {
+			m.rejoin(e, g)
+		}
+		m.mu.Unlock()
+	}
+}
+
+func (m *Memory) rejoin(e *Entry, g *group) {
+	for i := range e.slots {
+		if e.slots[i].group == g {
+			e.slots = append(e.slots[:i], e.slots[i+1:]...)
+			break
+		}
+	}
+	m.index.join(e, g.label)
+}
+
+// chunk is how many entries are copied under the lock at a time.
+const chunk = 1024
+
+// each visits a group in chunks, so that no lock is held for long. It walks from the
+// end, since a removal moves the last entry into the gap: nothing that stays is
+// skipped, and what moves may be visited twice.
+func (m *Memory) each(l label, visit func(*Entry)) {
+	room := make([]*Entry, 0, chunk)
+	for from := math.MaxInt; ; {
+		m.mu.Lock()
+		g := m.index[l]
+		if g == nil {
+			m.mu.Unlock()
+			return
+		}
+		from = min(from, len(g.entries))
+		start := max(0, from-chunk)
+		room = append(room[:0], g.entries[start:from]...)
+		m.mu.Unlock()
+		for _, e := range room {
+			visit(e)
+		}
+		if from = start; from == 0 {
+			return
+		}
+	}
+}
+
+// TagCount is how much a tag holds.
+type TagCount struct {
+	Tag     string
+	Entries int
+	Bytes   int64
+}
+
+// Tags lists the tags that begin with prefix, largest first, at most limit.
+func (m *Memory) Tags(prefix string, limit int) []TagCount {
+	var found []TagCount
+	m.mu.Lock()
+	for l, g := range m.index {
+		if l.kind == byTag && len(l.name) >= len(prefix) && l.name[:len(prefix)] == prefix {
+			found = append(found, TagCount{Tag: l.name, Entries: len(g.entries)})
+		}
+	}
+	m.mu.Unlock()
+	sort.Slice(found, func(i, j int) bool {
+		if found[i].Entries != found[j].Entries {
+			return found[i].Entries > found[j].Entries
+		}
+		return found[i].Tag < found[j].Tag
+	})
+	found = found[:min(limit, len(found))]
+	for i := range found {
+		m.each(label{byTag, found[i].Tag}, func(e *Entry) { found[i].Bytes += e.size })
+	}
+	return found
+}
+
+// RouteCounts returns how much each route holds.
+func (m *Memory) RouteCounts() map[string]int {
+	counts := map[string]int{}
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for l, g := range m.index {
+		if l.kind == byRoute {
+			counts[l.name] = len(g.entries)
+		}
+	}
+	return counts
+}

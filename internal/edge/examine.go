@@ -1,0 +1,41 @@
+package edge
+
+import (
+	"net/http"
+
+	"gerastic/internal/core/decide"
+	"gerastic/internal/core/key"
+	"gerastic/internal/core/policy"
+	"gerastic/internal/core/store"
+)
+
+// Examination is a request taken through match, key, find and decide, and no further.
+type Examination struct {
+	Rules    *Rules
+	Request  key.Request
+	Input    decide.Input
+	Decision decide.Decision
+	Key      []key.Part
+	Variants []*store.Entry
+	Origin   *policy.Origin
+}
+
+// Examine takes a request the way that ServeHTTP does, up to the decision. Nothing is
+// fetched, counted or changed. ok is false before there is a policy.
+func (e *Edge) Examine(r *http.Request) (ex Examination, ok bool) {
+	x := &exchange{edge: e, r: r, began: e.Now(), rules: e.rules.Load()}
+	if x.rules == nil {
+		return ex, false
+	}
+	x.req = RequestOf(r, false)
+	x.match()
+	if x.plan != nil {
+		x.find()
+		ex.Key = key.Parts(string(x.key))
+		ex.Variants = e.Store.Variants(x.key)
+	}
+	ex.Rules, ex.Request, ex.Input = x.rules, x.req, x.in
+	ex.Decision = decide.Of(&x.in)
+	ex.Origin = x.rules.Policy.OriginFor(x.req.Host)
+	return ex, true
+}

@@ -1,0 +1,77 @@
+package node
+
+import (
+	"context"
+	"sync"
+	"time"
+
+	"gerastic/internal/core/meter"
+)
+
+// FlushEvery is how often figures go to the database: what a crash can lose.
+const FlushEvery = 10 * time.Second
+
+// backlog are figures that were drained from the meter and are not in the database.
+type backlog struct {
+	mu    sync.Mutex
+	cells meter.Cells
+}
+
+// Pending are the figures that are not in the database yet.
+func (n *Node) Pending() meter.Cells {
+	n.figures.mu.Lock()
+	defer n.figures.mu.Unlock()
+	n.drain()
+	pending := meter.Cells{}
+	pending.Merge(n.figures.cells)
+	return pending
+}
+
+// drain moves what the meter counted into the backlog. Under figures.mu.
+func (n *Node) drain() {
+	if n.figures.cells == nil {
+		n.figures.cells = meter.Cells{}
+	}
+	n.figures.cells.Merge(n.meter.Drain())
+}
+
+// flushFigures saves the figures at every tenth second of the clock.
+func (n *Node) flushFigures() {
+	compacted := time.Now()
+	for n.life.Err() == nil {
+		n.pause(time.Until(time.Now().Truncate(FlushEvery).Add(FlushEvery)))
+		n.saveFigures(n.life)
+		if rec := n.records.Load(); rec != nil && time.Since(compacted) > time.Hour {
+			compacted = time.Now()
+			if err := rec.CompactFigures(n.life, compacted); err != nil {
+				n.log.Warn("old figures could not be merged", "error", err)
+			}
+		}
+	}
+}
+
+// saveFigures writes the backlog as one bucket: that of the ten seconds before now. It
+// stays, and grows, while the database cannot be reached.
+func (n *Node) saveFigures(ctx context.Context) {
+	n.figures.mu.Lock()
+	defer n.figures.mu.Unlock()
+	n.drain()
+	rec := n.records.Load()
+	if rec == nil || len(n.figures.cells) == 0 {
+		return
+	}
+	at := time.Now().Add(-FlushEvery / 2).Truncate(FlushEvery)
+	if err := rec.SaveFigures(ctx, n.settings.Name, at, n.figures.cells, false); err != nil {
+		n.log.Warn("figures could not be saved; they are kept for the next try", "error", err)
+		return
+	}
+	n.figures.cells = meter.Cells{}
+}
+
+// sweepIdle frees what nobody asks for any more.
+func (n *Node) sweepIdle() {
+	for n.life.Err() == nil {
+		n.pause(30 * time.Second)
+		n.store.SweepIdle(time.Now(), 10_000)
+	}
+}

@@ -1,0 +1,213 @@
+package node
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"gerastic/client"
+	"gerastic/internal/control"
+	"gerastic/internal/core/meter"
+	"gerastic/internal/core/store"
+	"gerastic/internal/core/tags"
+	"gerastic/internal/edge"
+	"gerastic/internal/localpg"
+	"gerastic/internal/records"
+)
+
+// Node is a running node.
+type Node struct {
+	settings Settings
+	log      *slog.Logger
+	started  time.Time
+
+	store   *store.Memory
+	marks   *tags.Marks
+	meter   *meter.Meter
+	edge    *edge.Edge
+	control *control.Control
+	cluster *localpg.Cluster
+
+	edgeListener, controlListener net.Listener
+	edgeServer, controlServer     *http.Server
+
+	records atomic.Pointer[records.Records] // nil while the database cannot be reached
+	tokens  atomic.Pointer[tokenTable]
+	ledger  follower
+	figures backlog
+
+	policyMu sync.Mutex // one change of policy or switches at a time
+	rules    atomic.Pointer[ruleState]
+
+	life     context.Context
+	end      context.CancelFunc
+	tasks    sync.WaitGroup
+	failed   chan error
+	stopOnce sync.Once
+}
+
+// Start starts a node; it returns when visitors can be served. A database that cannot
+// be reached stops the start only if there is no policy kept on disk to serve by.
+func Start(ctx context.Context, s Settings) (*Node, error) {
+	trusted, err := s.check()
+	if err != nil {
+		return nil, err
+	}
+	if err := os.MkdirAll(s.Data, 0o755); err != nil {
+		return nil, fmt.Errorf("making the node's directory: %w", err)
+	}
+	n := &Node{settings: s, log: s.Log, started: time.Now(), failed: make(chan error, 2)}
+	n.life, n.end = context.WithCancel(context.Background())
+	n.store = store.NewMemory(s.Memory, store.LeastRecentlyUsed())
+	n.marks = tags.NewMarks(0, tags.DefaultLimit)
+	n.meter = &meter.Meter{}
+	n.edge = edge.New(edge.Parts{Store: n.store, Marks: n.marks, Meter: n.meter, Log: s.Log, Now: time.Now, Trusted: trusted,
+		Purge: func(ctx context.Context, p tags.Purge, actor, reason string) error {
+			_, _, err := n.Purge(ctx, p, actor, reason)
+			return err
+		}})
+	n.tokens.Store(&tokenTable{})
+	n.rules.Store(&ruleState{})
+	n.control = control.New(n, n.edge, s.Console, s.Log)
+	if err := n.start(ctx); err != nil {
+		n.Stop(ctx)
+		return nil, err
+	}
+	return n, nil
+}
+
+func (n *Node) start(ctx context.Context) (err error) {
+	// Listening comes first: an address in use is the commonest mistake, and costs
+	// nothing to find out.
+	if n.edgeListener, err = listen("--edge", n.settings.Edge); err != nil {
+		return err
+	}
+	if n.controlListener, err = listen("--control", n.settings.Control); err != nil {
+		return err
+	}
+	if n.settings.PrivateDatabase {
+		n.cluster, err = localpg.Start(ctx, localpg.Options{Dir: filepath.Join(n.settings.Data, "postgresql"), Throwaway: n.settings.Throwaway})
+		if err != nil {
+			return err
+		}
+		if n.settings.Database, err = n.cluster.CreateDatabase(ctx, "gerastic"); err != nil {
+			return err
+		}
+	}
+	if err := n.connect(ctx); err != nil {
+		if kept := n.keptPolicy(); kept == nil {
+			return fmt.Errorf("the database cannot be reached, and no policy is kept in %s to serve by: %w", n.settings.Data, err)
+		}
+		n.log.Error("the database cannot be reached; serving by the policy kept on disk", "error", err)
+	}
+	n.serve()
+	n.run(n.keepConnected)
+	n.run(n.flushFigures)
+	n.run(n.sweepIdle)
+	return nil
+}
+
+func listen(flag, address string) (net.Listener, error) {
+	l, err := net.Listen("tcp", address)
+	if err != nil {
+		return nil, fmt.Errorf("%s %s cannot be listened on; is another node running there? (%w)", flag, address, errors.Unwrap(err))
+	}
+	return l, nil
+}
+
+// serve starts both listeners. Limits keep a slow or hostile visitor from holding on
+// to memory and connections.
+func (n *Node) serve() {
+	quiet := slog.NewLogLogger(n.log.Handler(), slog.LevelDebug)
+	n.edgeServer = &http.Server{Handler: n.edge, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10, ErrorLog: quiet}
+	n.controlServer = &http.Server{Handler: n.control, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10, ErrorLog: quiet}
+	for server, listener := range map[*http.Server]net.Listener{n.edgeServer: n.edgeListener, n.controlServer: n.controlListener} {
+		n.run(func() {
+			if err := server.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
+				n.failed <- err
+			}
+		})
+	}
+}
+
+func (n *Node) run(task func()) {
+	n.tasks.Add(1)
+	go func() {
+		defer n.tasks.Done()
+		task()
+	}()
+}
+
+// Failed delivers the error of a listener that broke.
+func (n *Node) Failed() <-chan error { return n.failed }
+
+// EdgeURL is where visitors go.
+func (n *Node) EdgeURL() string { return "http://" + n.edgeListener.Addr().String() }
+
+// ControlURL is where the API and the console are.
+func (n *Node) ControlURL() string { return "http://" + n.controlListener.Addr().String() }
+
+// DatabaseURL is the connection string in use.
+func (n *Node) DatabaseURL() string { return n.settings.Database }
+
+// Cluster is the private database's server, or nil.
+func (n *Node) Cluster() *localpg.Cluster { return n.cluster }
+
+// Stop lets requests under way end (as long as ctx allows), writes the last figures,
+// and stops everything that Start started.
+func (n *Node) Stop(ctx context.Context) {
+	n.stopOnce.Do(func() {
+		for _, s := range []*http.Server{n.edgeServer, n.controlServer} {
+			if s != nil && s.Shutdown(ctx) != nil {
+				s.Close()
+			}
+		}
+		n.end()
+		n.tasks.Wait()
+		for _, l := range []net.Listener{n.edgeListener, n.controlListener} {
+			if l != nil {
+				l.Close()
+			}
+		}
+		n.saveFigures(context.WithoutCancel(ctx))
+		if rec := n.records.Swap(nil); rec != nil {
+			rec.Close()
+		}
+		if n.cluster != nil {
+			n.cluster.Stop()
+		}
+	})
+}
+
+// Name is the node's name in the ledger and the figures.
+func (n *Node) Name() string { return n.settings.Name }
+
+// Ready says why the node should get no visitors, or nil.
+func (n *Node) Ready() error {
+	if n.edge.Rules() == nil {
+		return errors.New("not ready: there is no policy; apply one with: gerastic policy apply FILE")
+	}
+	return nil
+}
+
+// Status describes the node.
+func (n *Node) Status() client.Node {
+	f := n.store.Figures()
+	s := client.Node{
+		Node: n.settings.Name, Started: n.started, Edge: n.EdgeURL(), Sequence: uint64(n.marks.Stamp()), Revision: n.Revision().Number,
+		Entries: f.Entries, MemoryUsed: f.Used, MemoryLimit: f.Limit, Removed: f.Removed, Refused: f.Refused,
+		FillsRunning: n.edge.Filling(), Marks: n.marks.Len(),
+	}
+	if n.records.Load() == nil {
+		s.Degraded = "the database cannot be reached: no purges by call, no reports, no changes of policy"
+	}
+	return s
+}

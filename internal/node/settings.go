@@ -1,0 +1,57 @@
+// Package node is one running node: it wires the edge, the control side, the store and
+// the database together, starts them, keeps them in step, and stops them.
+package node
+
+import (
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net/netip"
+
+	"gerastic/internal/origin"
+)
+
+// Settings say how a node runs.
+type Settings struct {
+	Name            string
+	Edge, Control   string // listen addresses
+	Data            string // directory
+	Memory          int64  // bytes
+	Database        string // connection string; "" with PrivateDatabase
+	PrivateDatabase bool
+	Throwaway       bool // the private database may lose everything in a crash of the machine
+	PolicyFile      string
+	PolicyForce     bool
+	AdminToken      string // "" makes one at the first start
+	TrustProxies    []string
+	Console         fs.FS
+	Log             *slog.Logger
+}
+
+// MinMemory is the least that a store is useful with.
+const MinMemory = 1 << 20
+
+func (s *Settings) check() (origin.Trusted, error) {
+	if s.Database == "" && !s.PrivateDatabase {
+		return nil, fmt.Errorf("a node needs a database: pass --database URL (or GERASTIC_DATABASE_URL), or --private-database to start one")
+	}
+	if s.Database != "" && s.PrivateDatabase {
+		return nil, fmt.Errorf("--database and --private-database exclude each other; keep one")
+	}
+	if s.Memory < MinMemory {
+		return nil, fmt.Errorf("--memory must be at least 1MiB")
+	}
+	var trusted origin.Trusted
+	for _, text := range s.TrustProxies {
+		prefix, err := netip.ParsePrefix(text)
+		if err != nil {
+			addr, err := netip.ParseAddr(text)
+			if err != nil {
+				return nil, fmt.Errorf("--trust-proxy %q is no address range; write 10.0.0.0/8 or 127.0.0.1", text)
+			}
+			prefix = netip.PrefixFrom(addr, addr.BitLen())
+		}
+		trusted = append(trusted, prefix.Masked())
+	}
+	return trusted, nil
+}

@@ -1,0 +1,94 @@
+// Package records is what must outlast a process, in PostgreSQL: the ledger of purges,
+// policy revisions, switches, figures and tokens.
+package records
+
+import (
+	"context"
+	"embed"
+	"errors"
+	"fmt"
+	"io/fs"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgxpool"
+	"github.com/jackc/tern/v2/migrate"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// Records is a connection to the database. Safe for concurrent use.
+type Records struct {
+	pool *pgxpool.Pool
+}
+
+// ErrNotFound is returned for a row that does not exist.
+var ErrNotFound = errors.New("not found")
+
+// Open connects to a database and brings its tables up to date. Nodes that start at
+// the same time wait for each other: migrations run under an advisory lock.
+func Open(ctx context.Context, url string) (*Records, error) {
+	config, err := pgxpool.ParseConfig(url)
+	if err != nil {
+		return nil, fmt.Errorf("reading the database's address: %w", err)
+	}
+	config.ConnConfig.ConnectTimeout = 5 * time.Second
+	if config.ConnConfig.RuntimeParams["application_name"] == "" {
+		config.ConnConfig.RuntimeParams["application_name"] = "gerastic"
+	}
+	pool, err := pgxpool.NewWithConfig(ctx, config)
+	if err != nil {
+		return nil, fmt.Errorf("connecting to the database: %w", err)
+	}
+	r := &Records{pool: pool}
+	if err := r.migrate(ctx); err != nil {
+		pool.Close()
+		return nil, err
+	}
+	return r, nil
+}
+
+func (r *Records) migrate(ctx context.Context) error {
+	conn, err := r.pool.Acquire(ctx)
+	if err != nil {
+		return fmt.Errorf("connecting to the database: %w", err)
+	}
+	defer conn.Release()
+	files, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return err
+	}
+	m, err := migrate.NewMigrator(ctx, conn.Conn(), "public.gerastic_schema")
+	if err != nil {
+		return fmt.Errorf("preparing the database's tables: %w", err)
+	}
+	if err := m.LoadMigrations(files); err != nil {
+		return err
+	}
+	if err := m.Migrate(ctx); err != nil {
+		return fmt.Errorf("bringing the database's tables up to date: %w", err)
+	}
+	return nil
+}
+
+// Ping tells whether the database answers.
+func (r *Records) Ping(ctx context.Context) error { return r.pool.Ping(ctx) }
+
+// Close ends all connections.
+func (r *Records) Close() { r.pool.Close() }
+
+// one turns pgx's missing row into ErrNotFound.
+func one(err error) error {
+	if errors.Is(err, pgx.ErrNoRows) {
+		return ErrNotFound
+	}
+	return err
+}
+
+// Refused tells an error that the database answered with from one of reaching it.
+func Refused(err error) bool {
+	var answer *pgconn.PgError
+	return errors.As(err, &answer)
+}

@@ -1,0 +1,89 @@
+package records
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+)
+
+// Right is what a token may do. Admin includes all others.
+type Right string
+
+// The rights.
+const (
+	Read      Right = "read"
+	Purging   Right = "purge"
+	Fragments Right = "fragments"
+	Admin     Right = "admin"
+)
+
+// AllRights lists them.
+var AllRights = []Right{Read, Purging, Fragments, Admin}
+
+// Token is a bearer token as it is kept: without its secret.
+type Token struct {
+	ID      string
+	Name    string
+	Rights  []Right
+	Created time.Time
+	Revoked *time.Time
+	Hash    [sha256.Size]byte
+}
+
+// May tells whether the token has a right.
+func (t *Token) May(right Right) bool {
+	return slices.Contains(t.Rights, right) || slices.Contains(t.Rights, Admin)
+}
+
+// HashToken is how a secret is kept. Secrets are long and random, so that a plain hash
+// cannot be guessed from.
+func HashToken(secret string) [sha256.Size]byte { return sha256.Sum256([]byte(secret)) }
+
+// NewSecret makes the text of a token; its beginning tells people and scanners what it is.
+func NewSecret() string { return "ger_" + strings.ToLower(rand.Text()) }
+
+// AddToken keeps a token for a secret. If the same secret is there already, it is
+// given these rights and is valid again.
+func (r *Records) AddToken(ctx context.Context, name string, rights []Right, secret string) (Token, error) {
+	t := Token{ID: strings.ToLower(rand.Text()[:10]), Name: name, Rights: rights, Hash: HashToken(secret)}
+	err := r.pool.QueryRow(ctx, `insert into token (id, name, rights, hash) values ($1, $2, $3, $4)
+		on conflict (hash) do update set rights = excluded.rights, revoked = null returning id, created`,
+		t.ID, name, rights, t.Hash[:]).Scan(&t.ID, &t.Created)
+	if err != nil {
+		return t, fmt.Errorf("keeping the token: %w", err)
+	}
+	return t, nil
+}
+
+// Tokens lists all, newest first.
+func (r *Records) Tokens(ctx context.Context) ([]Token, error) {
+	rows, err := r.pool.Query(ctx, `select id, name, rights, created, revoked, hash from token order by created desc, id`)
+	if err != nil {
+		return nil, fmt.Errorf("reading the tokens: %w", err)
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (Token, error) {
+		var t Token
+		var hash []byte
+		err := row.Scan(&t.ID, &t.Name, &t.Rights, &t.Created, &t.Revoked, &hash)
+		copy(t.Hash[:], hash)
+		return t, err
+	})
+}
+
+// RevokeToken ends a token.
+func (r *Records) RevokeToken(ctx context.Context, id string) error {
+	tag, err := r.pool.Exec(ctx, `update token set revoked = now() where id = $1 and revoked is null`, id)
+	if err != nil {
+		return fmt.Errorf("revoking the token: %w", err)
+	}
+	if tag.RowsAffected() == 0 {
+		return ErrNotFound
+	}
+	return nil
+}
