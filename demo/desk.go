@@ -67,26 +67,15 @@ func (c *Content) edit(ctx context.Context, id int, e Edit) (before, after Saili
 	return before, after, err
 }
 
-// staleTags are the tags of what an edit made wrong: the sailing everywhere, and, when
-// it appears somewhere else than before, the places that it left and came to.
+// staleTags are the tags of what an edit made wrong: the sailing wherever it is shown,
+// and, when it leaves at another time or place, the lists that it left and came to.
 func staleTags(before, after Sailing) []string {
 	stale := []string{fmt.Sprintf("sailing:%d", after.ID)}
-	add := func(tag string) {
-		for _, t := range stale {
-			if t == tag {
-				return
-			}
-		}
-		stale = append(stale, tag)
+	if before.From != after.From || !before.Departs.Equal(after.Departs) {
+		stale = append(stale, "departures:"+before.From)
 	}
-	if before.From != after.From || before.To != after.To || !before.Departs.Equal(after.Departs) {
-		for _, port := range []string{before.From, before.To, after.From, after.To} {
-			add("port:" + port)
-		}
-	}
-	if before.VesselID != after.VesselID {
-		add(fmt.Sprintf("vessel:%d", before.VesselID))
-		add(fmt.Sprintf("vessel:%d", after.VesselID))
+	if before.From != after.From {
+		stale = append(stale, "departures:"+after.From)
 	}
 	return stale
 }

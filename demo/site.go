@@ -175,7 +175,11 @@ func (s *Site) home(w http.ResponseWriter, r *http.Request) {
 	if p.Customer != "" {
 		w.Header().Set("Cache-Control", "private, no-cache")
 	}
-	s.render(w, "home", p, groupsOf(p.Sailings, "home", "notices"))
+	groups := []string{"home", "notices"}
+	for _, port := range p.Ports {
+		groups = append(groups, "departures:"+port.Slug)
+	}
+	s.render(w, "home", p, groupsOf(p.Sailings, groups...))
 }
 
 func (s *Site) port(w http.ResponseWriter, r *http.Request) {
@@ -195,7 +199,7 @@ func (s *Site) port(w http.ResponseWriter, r *http.Request) {
 		s.broken(w, err)
 		return
 	}
-	s.render(w, "port", p, groupsOf(p.Sailings, "port:"+slug, "notices"))
+	s.render(w, "port", p, groupsOf(p.Sailings, "port:"+slug, "departures:"+slug, "notices"))
 }
 
 func (s *Site) departures(w http.ResponseWriter, r *http.Request) {
@@ -229,7 +233,7 @@ func (s *Site) departures(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	p.More = len(p.Sailings) == PageSize
-	s.render(w, "departures", p, groupsOf(p.Sailings, "port:"+slug))
+	s.render(w, "departures", p, groupsOf(p.Sailings, "port:"+slug, "departures:"+slug))
 }
 
 // number reads {id}; what is no number counts as missing.
@@ -311,7 +315,7 @@ func (s *Site) board(w http.ResponseWriter, r *http.Request) {
 	}
 	h := w.Header()
 	h.Set("Content-Type", "application/json")
-	h.Set("Cache-Groups", groupList(groupsOf(next, "port:"+slug)))
+	h.Set("Cache-Groups", groupList(groupsOf(next, "port:"+slug, "departures:"+slug)))
 	_ = json.NewEncoder(w).Encode(map[string]any{"port": p.Name, "departures": next})
 }
 

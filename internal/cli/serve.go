@@ -55,6 +55,11 @@ yet; after that, policies come through gerastic policy apply.
 			}
 			s.Control = strings.TrimPrefix(a.control, "http://")
 			s.Data, s.Console, s.AdminToken = a.data, console.Files(), os.Getenv("GERASTIC_ADMIN_TOKEN")
+			if s.Name == "" {
+				if s.Name, err = os.Hostname(); err != nil {
+					return usage("this machine has no name; pass --node NAME")
+				}
+			}
 			n, err := node.Start(cmd.Context(), s)
 			if err != nil {
 				return err
@@ -71,7 +76,6 @@ yet; after that, policies come through gerastic policy apply.
 			return failure
 		},
 	}
-	host, _ := os.Hostname()
 	f := c.Flags()
 	f.StringVar(&s.Edge, "edge", "127.0.0.1:8480", "address that visitors reach")
 	f.StringVar(&memory, "memory", "256MiB", "memory that the store may use")
@@ -79,7 +83,7 @@ yet; after that, policies come through gerastic policy apply.
 	f.BoolVar(&s.PrivateDatabase, "private-database", false, "start a PostgreSQL of its own below --data")
 	f.StringVar(&s.PolicyFile, "policy", "", "rule file, applied when there is no policy yet")
 	f.BoolVar(&s.PolicyForce, "policy-force", false, "apply --policy even if there is one")
-	f.StringVar(&s.Name, "node", host, "name of this node in ledger and figures")
+	f.StringVar(&s.Name, "node", "", "name of this node in ledger and figures; the machine's name if left out")
 	f.StringVar(&logFormat, "log-format", "text", "text or json, to standard error")
 	f.StringSliceVar(&s.TrustProxies, "trust-proxy", nil, "address range whose forwarding headers are believed; nobody's by default")
 	return c

@@ -86,6 +86,7 @@ func New(node Node, e *edge.Edge, console fs.FS, log *slog.Logger) *Control {
 }
 
 func config() huma.Config {
+	huma.DefaultArrayNullable = false // lists in answers are empty, never null
 	config := huma.DefaultConfig("Gerastic control API", "1")
 	config.Info.Description = "Purges, figures, decisions and rules of a Gerastic node. Errors are problem details (RFC 9457)."
 	config.OpenAPIPath = "/v1/openapi"

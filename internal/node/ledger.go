@@ -7,7 +7,6 @@ import (
 	"sync"
 	"time"
 
-	"gerastic/internal/core/store"
 	"gerastic/internal/core/tags"
 	"gerastic/internal/records"
 )
@@ -24,8 +23,7 @@ type follower struct {
 // purge is in force.
 type sweep struct {
 	done    chan struct{}
-	matched store.Matched
-	took    time.Duration
+	applied records.Applied // complete when done is closed
 }
 
 // ErrNoDatabase says that the database cannot be reached now.
@@ -47,7 +45,7 @@ func (n *Node) Purge(ctx context.Context, p tags.Purge, actor, reason string) (t
 	if err != nil {
 		return 0, applied, err
 	}
-	began := time.Now()
+	ordered := time.Now()
 	sequence, err := rec.Append(ctx, p, actor, reason)
 	if err != nil {
 		return 0, applied, err
@@ -56,9 +54,9 @@ func (n *Node) Purge(ctx context.Context, p tags.Purge, actor, reason string) (t
 	ctx = context.WithoutCancel(ctx)
 	if err := n.catchUp(ctx, rec); err != nil {
 		// The ledger could be written but not read: our own purge we know without reading.
-		n.apply(ctx, rec, tags.Purge{Sequence: sequence, Mode: p.Mode, Tags: p.Tags, Routes: p.Routes, URLs: p.URLs, All: p.All})
+		p.Sequence = sequence
+		n.apply(ctx, rec, records.Purge{Purge: p, At: ordered})
 	}
-	applied.Took = time.Since(began)
 	n.ledger.mu.Lock()
 	s := n.ledger.sweeps[sequence]
 	n.ledger.mu.Unlock()
@@ -66,8 +64,7 @@ func (n *Node) Purge(ctx context.Context, p tags.Purge, actor, reason string) (t
 		return sequence, applied, fmt.Errorf("purge %d is in force, but was not counted", sequence)
 	}
 	<-s.done
-	applied.Matched, applied.Sweep = s.matched, s.took
-	return sequence, applied, nil
+	return sequence, s.applied, nil
 }
 
 // catchUp applies what the ledger has beyond what this node has applied.
@@ -89,7 +86,7 @@ func (n *Node) catchUp(ctx context.Context, rec *records.Records) error {
 	}
 }
 
-func (n *Node) apply(ctx context.Context, rec *records.Records, p tags.Purge) {
+func (n *Node) apply(ctx context.Context, rec *records.Records, p records.Purge) {
 	n.ledger.mu.Lock()
 	defer n.ledger.mu.Unlock()
 	n.applyLocked(ctx, rec, p)
@@ -98,10 +95,9 @@ func (n *Node) apply(ctx context.Context, rec *records.Records, p tags.Purge) {
 // keptSweeps is how many results are kept for those who ordered the purges.
 const keptSweeps = 1024
 
-func (n *Node) applyLocked(ctx context.Context, rec *records.Records, p tags.Purge) {
-	began := time.Now()
-	n.marks.Apply(p)
-	took := time.Since(began)
+func (n *Node) applyLocked(ctx context.Context, rec *records.Records, p records.Purge) {
+	n.marks.Apply(p.Purge)
+	marked := time.Now()
 	n.ledger.applied = max(n.ledger.applied, p.Sequence)
 	if n.ledger.sweeps == nil {
 		n.ledger.sweeps = map[tags.Stamp]*sweep{}
@@ -109,14 +105,14 @@ func (n *Node) applyLocked(ctx context.Context, rec *records.Records, p tags.Pur
 	if n.ledger.sweeps[p.Sequence] != nil {
 		return
 	}
-	s := &sweep{done: make(chan struct{})}
+	// The ledger's clock is the database's; where it differs, the figure is off by that.
+	s := &sweep{done: make(chan struct{}), applied: records.Applied{Node: n.settings.Name, Took: max(0, marked.Sub(p.At))}}
 	n.ledger.sweeps[p.Sequence] = s
 	delete(n.ledger.sweeps, p.Sequence-keptSweeps)
 	n.run(func() {
-		began := time.Now()
-		s.matched = n.store.Sweep(p)
-		s.took = time.Since(began)
-		err := rec.Note(context.WithoutCancel(ctx), p.Sequence, records.Applied{Node: n.settings.Name, Took: took, Sweep: s.took, Matched: s.matched})
+		s.applied.Matched = n.store.Sweep(p.Purge)
+		s.applied.Sweep = time.Since(marked)
+		err := rec.Note(context.WithoutCancel(ctx), p.Sequence, s.applied)
 		if err != nil {
 			n.log.Warn("what a purge took could not be noted in the ledger", "sequence", p.Sequence, "error", err)
 		}

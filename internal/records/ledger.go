@@ -26,7 +26,7 @@ type Purge struct {
 type Applied struct {
 	Node    string
 	At      time.Time
-	Took    time.Duration // until no request could be answered from what it matched
+	Took    time.Duration // from the order's place in the ledger until no request could be answered from what it matched
 	Sweep   time.Duration // until what it matched was counted and freed
 	Matched store.Matched
 }
@@ -102,18 +102,21 @@ func (r *Records) Sequence(ctx context.Context) (tags.Stamp, error) {
 	return tags.Stamp(sequence), err
 }
 
-// Since returns the purges after a sequence, in the ledger's order.
-func (r *Records) Since(ctx context.Context, after tags.Stamp, limit int) ([]tags.Purge, error) {
-	rows, err := r.pool.Query(ctx, `select sequence, mode, selector from purge where sequence > $1 order by sequence limit $2`, int64(after), limit)
+// Since returns the purges after a sequence, in the ledger's order, without what came
+// of them.
+func (r *Records) Since(ctx context.Context, after tags.Stamp, limit int) ([]Purge, error) {
+	rows, err := r.pool.Query(ctx, `select sequence, at, mode, selector from purge where sequence > $1 order by sequence limit $2`, int64(after), limit)
 	if err != nil {
 		return nil, fmt.Errorf("reading the ledger: %w", err)
 	}
-	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (tags.Purge, error) {
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (Purge, error) {
+		var p Purge
 		var sequence int64
 		var mode string
 		var s selector
-		err := row.Scan(&sequence, &mode, &s)
-		return s.purge(sequence, mode), err
+		err := row.Scan(&sequence, &p.At, &mode, &s)
+		p.Purge = s.purge(sequence, mode)
+		return p, err
 	})
 }
 

@@ -1,0 +1,46 @@
+// Reference writes the parts of the documentation that are made from the code: the
+// description of the API and the list of commands. Run by make generate.
+package main
+
+import (
+	"bytes"
+	"fmt"
+	"log"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"time"
+
+	"gerastic/internal/cli"
+	"gerastic/internal/control"
+	"gerastic/internal/core/meter"
+	"gerastic/internal/core/store"
+	"gerastic/internal/core/tags"
+	"gerastic/internal/edge"
+)
+
+func main() {
+	if len(os.Args) != 2 {
+		log.Fatal("usage: reference DIRECTORY")
+	}
+	if err := write(os.Args[1]); err != nil {
+		log.Fatal(err)
+	}
+}
+
+func write(dir string) error {
+	e := edge.New(edge.Parts{
+		Store: store.NewMemory(1<<20, store.LeastRecentlyUsed()), Marks: tags.NewMarks(0, 1), Meter: &meter.Meter{},
+		Log: slog.New(slog.DiscardHandler), Now: time.Now,
+	})
+	api, err := control.New(nil, e, nil, slog.New(slog.DiscardHandler)).OpenAPI()
+	if err != nil {
+		return fmt.Errorf("describing the API: %w", err)
+	}
+	if err := os.WriteFile(filepath.Join(dir, "openapi.json"), append(api, '\n'), 0o644); err != nil {
+		return err
+	}
+	var commands bytes.Buffer
+	cli.Reference(&commands)
+	return os.WriteFile(filepath.Join(dir, "commands.md"), commands.Bytes(), 0o644)
+}

@@ -1,0 +1,59 @@
+// Calls of the control API. Their types are made from its description (api.gen.ts).
+import type { components } from './api.gen'
+
+type Schemas = components['schemas']
+export type RatioReport = Schemas['RatioReport']
+export type RatioRow = Schemas['RatioRow']
+export type Route = Schemas['Route']
+export type Node = Schemas['Node']
+export type Purge = Schemas['Purge']
+export type PurgeRequest = Schemas['PurgeRequest']
+export type PurgeResult = Schemas['PurgeResult']
+export type Tag = Schemas['Tag']
+export type WhoAmI = Schemas['WhoAmI']
+
+/** A problem that the node answered with, or the lack of an answer (status 0). */
+export class Problem extends Error {
+  constructor(
+    readonly status: number,
+    message: string,
+  ) {
+    super(message)
+  }
+}
+
+async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
+  let response: Response
+  try {
+    response = await fetch(path, {
+      method,
+      headers: body === undefined ? {} : { 'Content-Type': 'application/json' },
+      body: body === undefined ? undefined : JSON.stringify(body),
+    })
+  } catch {
+    throw new Problem(0, 'The node does not answer. Is it still running?')
+  }
+  if (!response.ok) {
+    const problem = await response.json().catch(() => ({}))
+    const details = (problem.errors ?? []).map((e: { location?: string; message: string }) => `${e.location ?? ''} ${e.message}`.trim())
+    throw new Problem(response.status, [problem.detail ?? problem.title ?? response.statusText, ...details].join('; '))
+  }
+  return response.status === 204 ? (undefined as T) : ((await response.json()) as T)
+}
+
+const query = (values: Record<string, string | undefined>) =>
+  '?' + new URLSearchParams(Object.entries(values).filter((e): e is [string, string] => !!e[1])).toString()
+
+export const api = {
+  whoAmI: () => call<WhoAmI>('GET', '/v1/session'),
+  signIn: (token: string) => call<WhoAmI>('POST', '/v1/session', { token }),
+  signOut: () => call<void>('DELETE', '/v1/session'),
+  ratio: (q: { since: string; until?: string; by: 'route' | 'time' | 'total'; route?: string }) =>
+    call<RatioReport>('GET', '/v1/reports/ratio' + query(q)),
+  routes: (since: string) => call<{ routes: Route[] }>('GET', '/v1/routes' + query({ since })).then((r) => r.routes),
+  switchRoute: (name: string, enabled: boolean) => call<void>('PATCH', `/v1/routes/${encodeURIComponent(name)}`, { enabled }),
+  nodes: () => call<{ nodes: Node[] }>('GET', '/v1/nodes').then((r) => r.nodes),
+  tags: (prefix: string, limit = 20) => call<{ tags: Tag[] }>('GET', '/v1/tags' + query({ prefix, limit: String(limit) })).then((r) => r.tags),
+  purges: (limit = 50) => call<{ purges: Purge[] }>('GET', '/v1/purges' + query({ limit: String(limit) })).then((r) => r.purges),
+  purge: (order: PurgeRequest) => call<PurgeResult>('POST', '/v1/purges', order),
+}

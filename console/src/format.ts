@@ -1,0 +1,55 @@
+// How figures are written: units always, at most three significant digits, thousands
+// apart, ratios in per cent with one decimal.
+
+export const none = '–'
+
+const whole = new Intl.NumberFormat('en', { useGrouping: true, maximumFractionDigits: 0 })
+
+export function count(n: number): string {
+  return whole.format(n).replaceAll(',', '\u2009')
+}
+
+function significant(v: number): string {
+  if (v >= 100) return v.toFixed(0)
+  if (v >= 10) return v.toFixed(1)
+  return v.toFixed(2)
+}
+
+export function bytes(n: number): string {
+  if (n >= 2 ** 30) return `${significant(n / 2 ** 30)} GiB`
+  if (n >= 2 ** 20) return `${significant(n / 2 ** 20)} MiB`
+  if (n >= 2 ** 10) return `${significant(n / 2 ** 10)} KiB`
+  return `${n} B`
+}
+
+export function time(ms: number | null | undefined): string {
+  if (ms === null || ms === undefined) return none
+  if (ms >= 3_600_000) return `${significant(ms / 3_600_000)} h`
+  if (ms >= 60_000) return `${significant(ms / 60_000)} min`
+  if (ms >= 1000) return `${significant(ms / 1000)} s`
+  if (ms >= 1 || ms === 0) return `${significant(ms)} ms`
+  return `${significant(ms * 1000)} µs`
+}
+
+export function percent(ratio: number | null | undefined): string {
+  return ratio === null || ratio === undefined ? none : `${(ratio * 100).toFixed(1)} %`
+}
+
+export function plural(n: number, one: string, many: string): string {
+  return n === 1 ? `1 ${one}` : `${count(n)} ${many}`
+}
+
+export function clock(at: string | Date): string {
+  return new Date(at).toLocaleTimeString('en-GB')
+}
+
+/** A time of today as a clock shows it, others with their date. */
+export function moment(at: string | Date): string {
+  const d = new Date(at)
+  if (d.toDateString() === new Date().toDateString()) return clock(d)
+  return `${d.toLocaleDateString('sv-SE')} ${d.toLocaleTimeString('en-GB')}`
+}
+
+export function utc(at: string | Date): string {
+  return new Date(at).toISOString().replace('T', ' ').replace(/\.\d+Z$/, ' UTC')
+}

@@ -1,0 +1,200 @@
+<script setup lang="ts">
+import { NAutoComplete, NButton, NInput, NRadio, NRadioGroup, NTag } from 'naive-ui'
+import { computed, ref, watch } from 'vue'
+import { useRoute } from 'vue-router'
+import { api, type Purge, type PurgeRequest, type PurgeResult } from '../api'
+import { bytes, count, moment, plural, time, utc } from '../format'
+import { useLive } from '../live'
+import PageHead from '../parts/PageHead.vue'
+import { useSession } from '../session'
+
+const session = useSession()
+const place = useRoute()
+const typed = ref('')
+const tags = ref<string[]>(place.query.tag ? [String(place.query.tag)] : [])
+const suggestions = ref<{ label: string; value: string }[]>([])
+const mode = ref<'drop' | 'stale'>('drop')
+const reason = ref('')
+const preview = ref<PurgeResult | null>(null)
+const done = ref('')
+const wrong = ref('')
+const busy = ref(false)
+const purges = ref<Purge[]>([])
+
+const { updated, problem, renew } = useLive(async () => {
+  purges.value = await api.purges(30)
+})
+
+watch(
+  typed,
+  async (prefix) => {
+    const found = await api.tags(prefix, 12).catch(() => [])
+    if (prefix !== typed.value) return
+    suggestions.value = found.filter((t) => !tags.value.includes(t.tag)).map((t) => ({ label: `${t.tag}   ${plural(t.entries, 'entry', 'entries')}`, value: t.tag }))
+  },
+  { immediate: true },
+)
+watch([tags, mode], look, { deep: true, immediate: true })
+watch(
+  () => place.query.tag,
+  (tag) => tag && add(String(tag)),
+)
+
+function add(tag: string) {
+  const name = tag.trim()
+  if (name && !tags.value.includes(name)) tags.value.push(name)
+  done.value = ''
+  window.setTimeout(() => (typed.value = ''))
+}
+
+function order(dry: boolean): PurgeRequest {
+  return { tags: [...tags.value], mode: mode.value, preview: dry, reason: dry ? undefined : reason.value || undefined }
+}
+
+// What would go is shown before anything goes.
+async function look() {
+  wrong.value = ''
+  if (tags.value.length === 0 || !session.may('purge')) {
+    preview.value = null
+    return
+  }
+  const asked = JSON.stringify(order(true))
+  try {
+    const answer = await api.purge(order(true))
+    if (asked === JSON.stringify(order(true))) preview.value = answer
+  } catch (e) {
+    wrong.value = e instanceof Error ? e.message : String(e)
+  }
+}
+
+async function carryOut() {
+  busy.value = true
+  wrong.value = ''
+  try {
+    const r = await api.purge(order(false))
+    const verb = r.mode === 'stale' ? 'marked stale' : 'dropped'
+    done.value = `Purge ${r.sequence}: ${plural(r.matched.entries, 'entry', 'entries')} ${verb}, in force ${r.nodes.map((n) => `on ${n.node} after ${time(n.took_ms)}`).join(', ')}.`
+    tags.value = []
+    reason.value = ''
+    await renew()
+  } catch (e) {
+    wrong.value = e instanceof Error ? e.message : String(e)
+  } finally {
+    busy.value = false
+  }
+}
+
+const button = computed(() => {
+  const n = preview.value?.matched.entries ?? 0
+  return mode.value === 'stale' ? `Mark ${plural(n, 'entry', 'entries')} stale` : `Drop ${plural(n, 'entry', 'entries')}`
+})
+
+function what(p: Purge): string {
+  if (p.all) return 'everything'
+  return [...p.tags, ...p.routes.map((r) => `route ${r}`), ...p.urls].join(', ')
+}
+const byCount = (routes: Record<string, number>) => Object.entries(routes).sort((a, b) => b[1] - a[1])
+</script>
+
+<template>
+  <PageHead title="Purge" :updated="updated" />
+  <div v-if="problem" class="problem" role="alert">{{ problem }}</div>
+
+  <p v-if="!session.may('purge')" class="panel">Your token may not purge. Make one that may: <code>gerastic token create --name NAME --rights read,purge</code></p>
+  <section v-else class="panel order">
+    <div class="form">
+      <label for="tag">Tags: entries that carry any of these</label>
+      <NAutoComplete v-model:value="typed" :options="suggestions" :get-show="() => true" :input-props="{ id: 'tag' }" placeholder="port:tholm" blur-after-select clear-after-select @select="(v: string | number) => add(String(v))" @keydown.enter.prevent="add(typed)" />
+      <div v-if="tags.length" class="chosen">
+        <NTag v-for="t in tags" :key="t" closable class="mono" @close="tags = tags.filter((x) => x !== t)">{{ t }}</NTag>
+      </div>
+      <NRadioGroup v-model:value="mode" aria-label="What happens to them" class="modes">
+        <NRadio value="drop">Drop: never used again</NRadio>
+        <NRadio value="stale">Mark stale: revalidated before use, still served while that runs</NRadio>
+      </NRadioGroup>
+      <label for="reason">Reason, for those who read the ledger</label>
+      <NInput v-model:value="reason" :input-props="{ id: 'reason' }" placeholder="pier closed until noon" maxlength="500" />
+      <div>
+        <NButton id="carry-out" type="error" :disabled="!preview || preview.matched.entries === 0" :loading="busy" @click="carryOut">{{ preview ? button : 'Choose a tag first' }}</NButton>
+      </div>
+      <p v-if="done" id="done" class="result" role="status">{{ done }}</p>
+      <p v-if="wrong" class="wrong" role="alert">{{ wrong }}</p>
+    </div>
+    <div class="preview" aria-live="polite">
+      <h2>What would go</h2>
+      <p v-if="!preview" class="quiet">Choose tags to see which entries carry them. Nothing is changed by looking.</p>
+      <p v-else-if="preview.matched.entries === 0">Nothing that is stored carries {{ tags.length === 1 ? 'this tag' : 'these tags' }}.</p>
+      <template v-else>
+        <p><strong id="would-go">{{ plural(preview.matched.entries, 'entry', 'entries') }}</strong>, {{ bytes(preview.matched.bytes) }}</p>
+        <table class="table narrow">
+          <tbody>
+            <tr v-for="[route, n] in byCount(preview.matched.routes)" :key="route">
+              <td>{{ route }}</td>
+              <td class="number">{{ count(n) }}</td>
+            </tr>
+          </tbody>
+        </table>
+        <ul class="mono sample">
+          <li v-for="u in (preview.matched.sample ?? []).slice(0, 5)" :key="u" class="url" :title="u">{{ u }}</li>
+          <li v-if="preview.matched.entries > 5" class="quiet">and {{ count(preview.matched.entries - 5) }} more</li>
+        </ul>
+      </template>
+    </div>
+  </section>
+
+  <section class="panel scroll">
+    <h2>History</h2>
+    <table class="table" id="history">
+      <thead>
+        <tr>
+          <th scope="col" class="number">purge</th>
+          <th scope="col">when</th>
+          <th scope="col">by</th>
+          <th scope="col">what</th>
+          <th scope="col">mode</th>
+          <th scope="col" class="number">entries</th>
+          <th scope="col" class="number">in force after</th>
+          <th scope="col">why</th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="p in purges" :key="p.sequence">
+          <td class="number">{{ p.sequence }}</td>
+          <td class="when" :title="utc(p.at)">{{ moment(p.at) }}</td>
+          <td class="when">{{ p.actor }}</td>
+          <td class="mono what">{{ what(p) }}</td>
+          <td>{{ p.mode }}</td>
+          <td class="number">{{ count(p.matched.entries) }}</td>
+          <td class="number" :title="p.nodes.map((n) => n.node).join(', ')">{{ p.nodes.length ? time(p.nodes[0].took_ms) : '–' }}</td>
+          <td>{{ p.reason }}</td>
+        </tr>
+        <tr v-if="updated && purges.length === 0">
+          <td colspan="8">Nothing has been purged yet. From a script: <code>gerastic purge --tag TAG --reason WHY</code></td>
+        </tr>
+      </tbody>
+    </table>
+  </section>
+</template>
+
+<style scoped>
+.panel { margin-bottom: 8px; }
+.order { display: grid; grid-template-columns: minmax(0, 1fr) minmax(0, 1fr); gap: 32px; }
+.form { display: grid; gap: 8px; align-content: start; }
+.form label { font-size: 13px; color: var(--quiet); }
+.chosen { display: flex; flex-wrap: wrap; gap: 8px; }
+.modes { display: grid; gap: 4px; margin: 8px 0; }
+.result { margin: 0; }
+.wrong { margin: 0; color: var(--danger); }
+.preview { border-left: 1px solid var(--line); padding-left: 32px; }
+.preview p { margin: 8px 0; }
+.narrow { max-width: 280px; }
+.sample { list-style: none; padding: 0; margin: 8px 0 0; font-size: 12px; }
+li.url { white-space: nowrap; overflow: hidden; text-overflow: ellipsis; }
+.when { white-space: nowrap; font-variant-numeric: tabular-nums; }
+.what { font-size: 12px; }
+#history { font-size: 13px; }
+@media (max-width: 900px) {
+  .order { grid-template-columns: 1fr; }
+  .preview { border-left: 0; padding-left: 0; }
+}
+</style>

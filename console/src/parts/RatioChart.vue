@@ -1,0 +1,43 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+import VChart from 'vue-echarts'
+import type { Purge, RatioReport } from '../api'
+import { useAppearance } from '../appearance'
+import { percent } from '../format'
+import { base, marks } from './charts'
+
+const props = defineProps<{ report: RatioReport; purges: Purge[] }>()
+const appearance = useAppearance()
+
+const option = computed(() => {
+  const p = appearance.palette
+  const rows = props.report.rows
+  const frame = base(p, new Date(props.report.since), new Date(props.report.until), 'per cent')
+  const line = (name: string, colour: string, dash: string | number[], pick: (r: (typeof rows)[0]) => number | null | undefined) => ({
+    name,
+    type: 'line',
+    symbol: 'none',
+    connectNulls: false,
+    lineStyle: { width: 2, color: colour, type: dash },
+    itemStyle: { color: colour },
+    data: rows.map((r) => [new Date(r.at!).getTime(), pick(r) ?? null]),
+  })
+  return {
+    ...frame,
+    legend: { top: 0, right: 0, textStyle: { color: p.ink, fontSize: 12 }, selectedMode: false, itemWidth: 24 },
+    tooltip: { ...frame.tooltip, valueFormatter: (v: unknown) => percent(v as number | null) },
+    yAxis: { ...frame.yAxis, min: 0, max: 1, axisLabel: { color: p.quiet, formatter: (v: number) => `${v * 100} %` } },
+    series: [
+      { ...line('hit ratio', p.outcome.hit, 'solid', (r) => r.hit_ratio), markLine: marks(p, props.purges) },
+      line('byte hit ratio', p.ink, 'dotted', (r) => r.byte_hit_ratio),
+      line('offload', p.quiet, [6, 4], (r) => r.offload),
+    ],
+  }
+})
+</script>
+
+<template><VChart :option="option" autoresize class="chart" role="img" aria-label="Hit ratio, byte hit ratio and offload over time; the table below holds the same figures" /></template>
+
+<style scoped>
+.chart { height: 200px; width: 100%; }
+</style>

@@ -1,0 +1,35 @@
+import { createRouter, createWebHistory } from 'vue-router'
+import Overview from './pages/Overview.vue'
+import Purge from './pages/Purge.vue'
+import Routes from './pages/Routes.vue'
+import SignIn from './pages/SignIn.vue'
+import { useSession } from './session'
+
+// Pages in the order of work; a page stands here only when it works.
+export const rail = [
+  { group: 'See', pages: [{ path: '/', label: 'Overview' }, { path: '/routes', label: 'Routes' }] },
+  { group: 'Change', pages: [{ path: '/purge', label: 'Purge' }] },
+]
+
+export const router = createRouter({
+  history: createWebHistory(),
+  routes: [
+    { path: '/', component: Overview, meta: { title: 'Overview' } },
+    { path: '/routes', component: Routes, meta: { title: 'Routes' } },
+    { path: '/purge', component: Purge, meta: { title: 'Purge' } },
+    { path: '/sign-in', component: SignIn, meta: { title: 'Sign in', open: true } },
+    { path: '/:rest(.*)', redirect: '/' },
+  ],
+})
+
+router.beforeEach(async (to, from) => {
+  const session = useSession()
+  if (!session.asked) await session.ask().catch(() => undefined)
+  if (!session.who && !to.meta.open) return { path: '/sign-in', query: { to: to.fullPath } }
+  // The time range goes along from page to page.
+  if (from.query.since && !to.query.since && !to.meta.open) return { ...to, query: { ...to.query, since: from.query.since } }
+})
+
+router.afterEach((to) => {
+  document.title = `${to.meta.title} · Gerastic`
+})
