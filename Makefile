@@ -1,0 +1,59 @@
+# Two commands do everything on a machine with nothing prepared: make demo, make test.
+
+SHELL := /bin/bash -o pipefail
+DEMO_FLAGS ?=
+CONSOLE_SOURCES := $(shell find console -path console/node_modules -prune -o -path console/dist -prune -o -type f -print)
+GO_SOURCES := $(shell find . -path ./console/node_modules -prune -o \( -name '*.go' -o -name '*.sql' -o -name '*.html' -o -name '*.css' -o -name 'policy.yaml' \) -print)
+
+.PHONY: demo test bench generate build lint packages browser screenshots clean
+
+demo: packages build
+	bin/gerastic demo $(DEMO_FLAGS)
+
+test: packages browser build lint
+	go test -race -timeout 8m ./...
+
+# Speed, as ratios against a bare handler in the same run; see docs/performance.md.
+bench:
+	go test ./test/bench -run '^$$' -bench . -benchtime 1x -count 1
+	go test ./test/bench -run '^$$' -bench Handler -benchmem
+
+build: bin/gerastic
+
+bin/gerastic: $(GO_SOURCES) go.mod go.sum console/dist/index.html
+	go build -o $@ ./cmd/gerastic
+
+console/node_modules/.installed: console/package.json console/package-lock.json
+	cd console && npm ci --no-audit --no-fund --loglevel=error
+	touch $@
+
+console/dist/index.html: console/node_modules/.installed $(CONSOLE_SOURCES)
+	cd console && npm run --silent build
+	touch $@
+
+# Remakes what is made from the code: the API's description, the commands, the console's types.
+generate: console/node_modules/.installed
+	go run ./cmd/reference docs
+	cd console && npm run --silent types
+
+lint: console/node_modules/.installed
+	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "run gofmt -w on:"; gofmt -l $$(git ls-files '*.go'); exit 1; }
+	go vet ./...
+	go tool staticcheck ./...
+	cd console && npm run --silent lint
+
+# Debian's packages, asked for only where they are missing.
+packages:
+	@ls /usr/lib/postgresql/*/bin/postgres >/dev/null 2>&1 || ./scripts/install postgresql
+	@command -v npm >/dev/null || ./scripts/install npm
+
+browser:
+	@command -v chromium >/dev/null || ./scripts/install chromium
+
+# Pictures for the documentation, from a demo that runs already.
+screenshots:
+	go run ./test/screenshots http://127.0.0.1:8490 $$(cat gerastic-data/admin.token) docs/screenshots
+
+clean:
+	rm -rf bin console/node_modules
+	find console/dist -mindepth 1 ! -name .gitkeep -delete
