@@ -3,7 +3,6 @@ package edge
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io"
 	"net/http"
 	"strconv"
@@ -436,15 +435,14 @@ func (e *Edge) bring(ctx context.Context, f *fill.Flight[*head], o *order, resp 
 			e.lone.note(o.key, received)
 		}
 	}
+	if keep && resp.ContentLength == 0 { // a visitor has all of it when he has the head
+		e.keep(f, entry, o, began)
+		keep = false
+		f.Head(h, true, true)
+		return nil
+	}
 	f.Head(h, keep, h.rule == rules.OK)
-	var last [1]byte
 	for {
-		if keep && expect > 0 && f.Size() == expect { // only the end is still to come
-			if _, err := resp.Body.Read(last[:]); err != io.EOF {
-				return fmt.Errorf("the origin sent more than it announced: %w", err)
-			}
-			break
-		}
 		room, err := f.Room(ctx, expect-f.Size())
 		if err != nil {
 			return err
@@ -459,7 +457,14 @@ func (e *Edge) bring(ctx context.Context, f *fill.Flight[*head], o *order, resp 
 			reserved += over
 		}
 		n, err := resp.Body.Read(room)
-		f.Wrote(n)
+		if keep && expect > 0 && f.Size()+int64(n) == expect {
+			f.Hold(n)
+			if err == nil {
+				err = endOf(resp.Body)
+			}
+		} else {
+			f.Wrote(n)
+		}
 		if err == io.EOF {
 			break
 		}
@@ -468,12 +473,22 @@ func (e *Edge) bring(ctx context.Context, f *fill.Flight[*head], o *order, resp 
 		}
 	}
 	h.took.Store(int64(e.Now().Sub(began)))
-	if keep && f.Size() <= o.plan.MaxBody && !f.Disowned() {
+	if keep && f.Size() <= o.plan.MaxBody {
 		e.Store.Release(reserved)
 		reserved = 0
 		e.keep(f, entry, o, began)
 	}
 	return nil
+}
+
+// endOf returns io.EOF when nothing more comes, as it should after the announced length.
+func endOf(body io.Reader) error {
+	var more [1]byte
+	n, err := body.Read(more[:])
+	if n > 0 || err == nil {
+		return errors.New("the origin sent more than it announced")
+	}
+	return err
 }
 
 // keep puts a whole answer away. An entry that a purge has overtaken meanwhile is
@@ -483,7 +498,7 @@ func (e *Edge) keep(f *fill.Flight[*head], entry *store.Entry, o *order, began t
 	now := e.Now()
 	entry.Filled(o.found, now.Sub(began))
 	entry.Prepare()
-	if e.Marks.Judge(&entry.Subject) == tags.Dropped {
+	if f.Disowned() || e.Marks.Judge(&entry.Subject) == tags.Dropped {
 		return
 	}
 	e.Store.Put(entry, now)

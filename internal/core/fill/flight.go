@@ -32,6 +32,7 @@ type Flight[H any] struct {
 	free     []byte // a chunk that everyone has passed, to be used again
 	cut      bool   // a reader was cut off and may still hold a chunk: none is used again
 	size     int64
+	held     int // bytes of the last chunk that readers do not see before the end
 	keep     bool
 	ended    bool
 	err      error
@@ -222,6 +223,24 @@ func (f *Flight[H]) Wrote(n int) {
 	f.mu.Unlock()
 }
 
+// Hold notes the last n bytes of a body whose length is known. Readers get them at the
+// end: when a visitor has seen the last byte, what was filled is in the store.
+func (f *Flight[H]) Hold(n int) {
+	f.mu.Lock()
+	f.held = n
+	f.mu.Unlock()
+}
+
+// release publishes what was held. Under mu.
+func (f *Flight[H]) release() {
+	if f.held > 0 {
+		last := &f.chunks[len(f.chunks)-1]
+		last.data = last.data[:len(last.data)+f.held]
+		f.size += int64(f.held)
+		f.held = 0
+	}
+}
+
 // Size is how many bytes have been written.
 func (f *Flight[H]) Size() int64 {
 	f.mu.Lock()
@@ -233,12 +252,17 @@ func (f *Flight[H]) Size() int64 {
 func (f *Flight[H]) Body() []byte {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	if len(f.chunks) == 1 && int64(cap(f.chunks[0].data)) == f.size {
-		return f.chunks[0].data
+	size := f.size + int64(f.held)
+	if len(f.chunks) == 1 && int64(cap(f.chunks[0].data)) == size {
+		return f.chunks[0].data[:size]
 	}
-	body := make([]byte, 0, f.size)
+	body := make([]byte, 0, size)
 	for _, c := range f.chunks {
 		body = append(body, c.data...)
+	}
+	if f.held > 0 {
+		last := f.chunks[len(f.chunks)-1].data
+		body = append(body, last[len(last):len(last)+f.held]...)
 	}
 	return body
 }
@@ -248,6 +272,9 @@ func (f *Flight[H]) Body() []byte {
 func (f *Flight[H]) End(err error) {
 	f.group.leave(f)
 	f.mu.Lock()
+	if err == nil {
+		f.release()
+	}
 	f.ended, f.err = true, err
 	f.changed()
 	f.mu.Unlock()

@@ -81,3 +81,15 @@ func (g *Group[H]) Disown() {
 
 // Disowned tells the leader not to store.
 func (f *Flight[H]) Disowned() bool { return f.disowned.Load() }
+
+// Readers counts those who read flights that can be joined.
+func (g *Group[H]) Readers() (n int) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	for _, f := range g.flights {
+		f.mu.Lock()
+		n += len(f.readers)
+		f.mu.Unlock()
+	}
+	return n
+}

@@ -144,7 +144,7 @@ func (e *Entry) Judge(m *tags.Marks) tags.Verdict {
 const (
 	entryOverhead = int64(unsafe.Sizeof(Entry{})) + int64(unsafe.Sizeof(bucket{})) + 160
 	slotOverhead  = int64(unsafe.Sizeof(slot{})) + 8
-	labelOverhead = 48 // a label of its own in the index, shared by few entries at worst
+	labelOverhead = 88 // a label of its own in the index: group, map place, slice; shared ones cost less
 	lineOverhead  = 2*int64(unsafe.Sizeof(Line{})) + 2*16 + 64
 )
 

@@ -1,0 +1,98 @@
+package decide
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+
+	"gerastic/internal/core/meter"
+	"gerastic/internal/core/policy"
+	"gerastic/internal/core/rules"
+	"gerastic/internal/core/store"
+	"gerastic/internal/core/tags"
+)
+
+var noon = time.Date(2026, 5, 17, 12, 0, 0, 0, time.UTC)
+
+// TestDecisions: one row a situation.
+func TestDecisions(t *testing.T) {
+	entry := func(age time.Duration, change func(*store.Entry)) *store.Entry {
+		e := &store.Entry{Idle: rules.Unset, Header: rules.Header{"Etag": {`"a"`}}, Freshness: rules.Freshness{Born: noon.Add(-age), Lifetime: time.Minute, Source: rules.FromMaxAge}}
+		e.Use(noon.Add(-age))
+		if change != nil {
+			change(e)
+		}
+		return e
+	}
+	swr := func(e *store.Entry) { e.Freshness.StaleWhileRevalidate = time.Minute }
+	visitor := func(cacheControl string) rules.Directives {
+		return rules.RequestDirectives(rules.Header{"Cache-Control": {cacheControl}})
+	}
+	for _, c := range []struct {
+		name   string
+		change func(in *Input)
+		action Action
+		cause  meter.Cause
+		says   string
+	}{
+		{"no route", func(in *Input) { in.Plan, in.Reason = nil, meter.Route }, Bypass, meter.Route, "No route of the policy matches"},
+		{"no method", func(in *Input) { in.Plan, in.Reason = nil, meter.Method }, Bypass, meter.Method, "does not cache this method"},
+		{"switched off", func(in *Input) { in.Enabled = false; in.Entry = entry(0, nil) }, Bypass, meter.Off, "switched off"},
+		{"nothing stored", func(*Input) {}, Fetch, meter.Cold, "Nothing is stored"},
+		{"other variants stored", func(in *Input) { in.Variants = 2 }, Fetch, meter.Variant, "2 variants"},
+		{"evicted before", func(in *Input) { in.Removed = meter.Evicted }, Fetch, meter.Evicted, "make room"},
+		{"purged before", func(in *Input) { in.Removed = meter.Purged }, Fetch, meter.Purged, "was purged"},
+		{"fresh", func(in *Input) { in.Entry = entry(20*time.Second, nil) }, Serve, meter.NoCause, "20s old; its lifetime is 1m (from max-age), so it is fresh for another 40s"},
+		{"at the end of its life", func(in *Input) { in.Entry = entry(time.Minute, nil) }, Validate, meter.Expired, "stale for 0s"},
+		{"stale", func(in *Input) { in.Entry = entry(90*time.Second, nil) }, Validate, meter.Expired, "stale for 30s"},
+		{"stale within its window", func(in *Input) { in.Entry = entry(90*time.Second, swr) }, ServeAndRefresh, meter.Expired, "RFC 5861"},
+		{"stale beyond its window", func(in *Input) { in.Entry = entry(120*time.Second, swr) }, Validate, meter.Expired, ""},
+		{"stale within a window that must-revalidate closes", func(in *Input) {
+			in.Entry = entry(90*time.Second, func(e *store.Entry) { swr(e); e.Freshness.NeverStale = true })
+		}, Validate, meter.Expired, ""},
+		{"no-cache", func(in *Input) {
+			in.Entry = entry(0, func(e *store.Entry) { swr(e); e.Freshness.MustAsk = true })
+		}, Validate, meter.Expired, "no-cache"},
+		{"dropped", func(in *Input) { in.Entry = entry(0, nil); in.Verdict = tags.Dropped }, Fetch, meter.Purged, "never used again"},
+		{"softened", func(in *Input) { in.Entry = entry(0, nil); in.Verdict = tags.Softened }, Validate, meter.Purged, "marked it stale"},
+		{"softened, with a window", func(in *Input) { in.Entry = entry(0, swr); in.Verdict = tags.Softened }, ServeAndRefresh, meter.Purged, ""},
+		{"idle for too long", func(in *Input) {
+			in.Entry = entry(30*time.Second, func(e *store.Entry) { e.Idle = 10 * time.Second })
+		}, Fetch, meter.Expired, ""},
+		{"the visitor asks again", func(in *Input) { in.Entry = entry(0, nil); in.Visitor = visitor("no-cache") }, Validate, meter.Asked, "obey_visitor"},
+		{"and is not obeyed", func(in *Input) {
+			in.Entry, in.Visitor, in.Plan.Obey = entry(0, nil), visitor("no-cache"), policy.ObeyNone
+		}, Serve, meter.NoCause, ""},
+		{"the visitor's max-age is not obeyed by default", func(in *Input) { in.Entry = entry(20*time.Second, nil); in.Visitor = visitor("max-age=5") }, Serve, meter.NoCause, ""},
+		{"but where all is", func(in *Input) {
+			in.Entry, in.Visitor, in.Plan.Obey = entry(20*time.Second, nil), visitor("max-age=5"), policy.ObeyAll
+		}, Validate, meter.Asked, ""},
+		{"min-fresh likewise", func(in *Input) {
+			in.Entry, in.Visitor, in.Plan.Obey = entry(20*time.Second, nil), visitor("min-fresh=50"), policy.ObeyAll
+		}, Validate, meter.Asked, ""},
+		{"only-if-cached with something fresh", func(in *Input) { in.Entry = entry(0, nil); in.Visitor = visitor("only-if-cached") }, Serve, meter.NoCause, ""},
+		{"only-if-cached with nothing", func(in *Input) { in.Visitor = visitor("only-if-cached") }, Refuse, meter.Cold, "504"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			in := Input{Plan: &policy.Plan{Name: "r", Obey: policy.ObeyRevalidate}, Enabled: true, Visitor: visitor("x"), Now: noon}
+			c.change(&in)
+			d := Of(&in)
+			assert.Equal(t, c.action.String(), d.Action.String())
+			assert.Equal(t, c.cause.String(), d.Cause.String())
+			assert.Equal(t, d.Action == Serve, d.Forward == rules.NotForwarded, "a hit is not forwarded, all else is")
+			assert.Contains(t, strings.Join(Why(&in, d), " "), c.says)
+		})
+	}
+}
+
+func TestOnError(t *testing.T) {
+	e := &store.Entry{Freshness: rules.Freshness{Born: noon, Lifetime: time.Minute, StaleIfError: time.Hour}}
+	assert.True(t, OnError(e, tags.Alive, noon.Add(30*time.Minute)))
+	assert.True(t, OnError(e, tags.Softened, noon.Add(30*time.Minute)))
+	assert.False(t, OnError(e, tags.Dropped, noon.Add(30*time.Minute)), "what was purged is never used again")
+	assert.False(t, OnError(e, tags.Alive, noon.Add(2*time.Hour)))
+	e.Freshness.NeverStale = true
+	assert.False(t, OnError(e, tags.Alive, noon.Add(30*time.Minute)), "must-revalidate forbids it")
+}

@@ -1,0 +1,190 @@
+package fill
+
+import (
+	"context"
+	"errors"
+	"io"
+	"strings"
+	"sync"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+var ctx = context.Background()
+
+// write puts text into a flight in pieces of at most n bytes.
+func write(t *testing.T, f *Flight[string], text string, n int) {
+	for text != "" {
+		room, err := f.Room(ctx, 0)
+		require.NoError(t, err)
+		k := copy(room[:min(n, len(room))], text)
+		f.Wrote(k)
+		text = text[k:]
+	}
+}
+
+func readAll(r *Reader[string]) (string, error) {
+	defer r.Close()
+	var b strings.Builder
+	for {
+		data, err := r.Next(ctx, nil)
+		if err == io.EOF {
+			return b.String(), nil
+		}
+		if err != nil {
+			return b.String(), err
+		}
+		b.Write(data)
+	}
+}
+
+func TestEveryoneReadsTheWholeStream(t *testing.T) {
+	g := NewGroup[string]()
+	text := strings.Repeat("Ostrel Isles ", 20_000)
+	first, f, lead := g.Join("k", 1)
+	require.True(t, lead)
+	var all sync.WaitGroup
+	read := func(r *Reader[string]) {
+		all.Go(func() {
+			h, err := r.Wait(ctx)
+			assert.NoError(t, err)
+			assert.Equal(t, "head", h)
+			got, err := readAll(r)
+			assert.NoError(t, err)
+			assert.Equal(t, text, got)
+		})
+	}
+	read(first)
+	f.Head("head", true, true)
+	write(t, f, text[:100_000], 3000)
+	for range 20 { // those who come late still read from the first byte
+		r, same, lead := g.Join("k", 1)
+		require.False(t, lead)
+		require.Same(t, f, same)
+		read(r)
+	}
+	write(t, f, text[100_000:], 70_000)
+	assert.Equal(t, text, string(f.Body()))
+	f.End(nil)
+	all.Wait()
+	assert.Zero(t, g.Len())
+}
+
+func TestPromise2NobodyJoinsAFlightFromBeforeAPurge(t *testing.T) {
+	g := NewGroup[string]()
+	_, old, _ := g.Join("k", 1)
+	_, fresh, lead := g.Join("k", 2)
+	assert.True(t, lead)
+	assert.NotSame(t, old, fresh)
+	old.End(nil)
+	_, same, lead := g.Join("k", 2)
+	assert.False(t, lead, "the end of the old flight does not take the new one away")
+	assert.Same(t, fresh, same)
+}
+
+func TestPromise5AFlightThatBreaksOffBreaksForAll(t *testing.T) {
+	g := NewGroup[string]()
+	a, f, _ := g.Join("k", 0)
+	b, _, _ := g.Join("k", 0)
+	f.Head("", true, true)
+	write(t, f, "half", 4)
+	f.End(io.ErrUnexpectedEOF)
+	for _, r := range []*Reader[string]{a, b} {
+		got, err := readAll(r)
+		assert.Equal(t, "half", got)
+		assert.ErrorIs(t, err, io.ErrUnexpectedEOF)
+	}
+	c, f2, _ := g.Join("k", 0)
+	f2.End(errors.New("refused"))
+	_, err := c.Wait(ctx)
+	assert.EqualError(t, err, "refused")
+}
+
+func TestTheLastBytesWaitForTheEnd(t *testing.T) {
+	g := NewGroup[string]()
+	r, f, _ := g.Join("k", 0)
+	f.Head("", true, true)
+	room, err := f.Room(ctx, 8)
+	require.NoError(t, err)
+	copy(room, "complete")
+	f.Wrote(4)
+	f.Hold(4)
+	data, err := r.Next(ctx, nil)
+	require.NoError(t, err)
+	assert.Equal(t, "comp", string(data))
+	short, cancel := context.WithCancel(ctx)
+	_, err = r.Next(short, cancel)
+	assert.ErrorIs(t, err, context.Canceled, "nothing more before the end")
+	assert.Equal(t, "complete", string(f.Body()))
+	f.End(nil)
+	data, err = r.Next(ctx, nil)
+	require.NoError(t, err)
+	assert.Equal(t, "lete", string(data))
+}
+
+// TestPromise6AStreamKeepsAWindowOnly: a body that is not kept is held back by its
+// slowest reader, and a reader that stands still while others wait is cut off.
+func TestPromise6AStreamKeepsAWindowOnly(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		g := NewGroup[string]()
+		fast, f, _ := g.Join("k", 0)
+		slow, _, _ := g.Join("k", 0)
+		f.Head("", true, true)
+		f.Discard()
+		_, _, lead := g.Join("k", 0)
+		assert.True(t, lead, "nobody can join what is not kept")
+
+		const size = 8 << 20
+		text := strings.Repeat("x", size)
+		var most int
+		go func() {
+			for sent := 0; sent < size; {
+				room, err := f.Room(ctx, 0)
+				if err != nil {
+					break
+				}
+				n := min(len(room), size-sent)
+				copy(room, text[:n])
+				f.Wrote(n)
+				sent += n
+				f.mu.Lock()
+				most = max(most, len(f.chunks))
+				f.mu.Unlock()
+			}
+			f.End(nil)
+		}()
+		began := time.Now()
+		data, err := slow.Next(ctx, nil) // takes one piece and stands still
+		require.NoError(t, err)
+		assert.NotEmpty(t, data)
+		got, err := readAll(fast)
+		assert.NoError(t, err)
+		assert.Len(t, got, size)
+		assert.Equal(t, Patience, time.Since(began), "the others waited no longer than that")
+		_, err = slow.Next(ctx, nil)
+		assert.ErrorIs(t, err, ErrTooSlow)
+		slow.Close()
+		assert.LessOrEqual(t, most, Window/Piece+2)
+	})
+}
+
+func TestALonelyFlightIsToldSo(t *testing.T) {
+	g := NewGroup[string]()
+	told := 0
+	r, f := g.Alone(0)
+	f.OnLonely(func() { told++ })
+	f.Head("", false, false)
+	assert.Zero(t, told)
+	r.Close()
+	assert.Equal(t, 1, told, "nobody reads it and nobody will keep it")
+
+	r, f = g.Alone(0)
+	f.OnLonely(func() { told++ })
+	f.Head("", true, false)
+	r.Close()
+	assert.Equal(t, 1, told, "it is worth keeping")
+}

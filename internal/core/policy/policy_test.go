@@ -1,0 +1,199 @@
+package policy
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"gerastic/internal/core/key"
+	"gerastic/internal/core/rules"
+)
+
+const whole = `
+version: 1
+enabled: true
+origins:
+  - name: site
+    url: ${SITE}/base/
+    hosts: ["www.ostrel.example", "*.ostrel.example"]
+    timeout: { connect: 2s, first_byte: 5s, total: 1m30s }
+    max_connections: 7
+    tag_header: { name: x-page-tags, separator: "," }
+routes:
+  - name: departures
+    match: { hosts: ["*"], methods: [GET], path: "/ports/{port}/departures" }
+    key:
+      query: { only: [date, "p*"], order: keep }
+      headers: [accept-language]
+      cookies: [currency]
+      identity: none
+      body: none
+    lifetime:
+      fresh: 10m
+      source: policy
+      at_least: 0s
+      at_most: 1d
+      by_status: { 301: 1d, 404: 30s }
+      stale_while_revalidate: 1h
+      stale_if_error: 1d
+      idle: 2h
+      browser: 60s
+    tags: ["port:{path.port}", "lang:{header.Accept-Language}", all]
+    admit: { after: 1, max_body: 8MiB, cookies: strip }
+    obey_visitor: all
+    compose: false
+    enabled: false
+  - { name: rest, match: { path: "/{x...}" }, lifetime: { fresh: forever } }
+`
+
+func environment(name string) (string, bool) {
+	v, ok := map[string]string{"SITE": "http://127.0.0.1:8600"}[name]
+	return v, ok
+}
+
+func TestEveryKeyOfTheFormat(t *testing.T) {
+	p, err := Parse("policy.yaml", []byte(whole), environment)
+	require.NoError(t, err)
+	o := p.Origins[0]
+	assert.Equal(t, "http://127.0.0.1:8600/base", o.URL.String())
+	assert.Equal(t, 90*time.Second, o.Total)
+	assert.Equal(t, 7, o.MaxConnections)
+	assert.Equal(t, "X-Page-Tags", o.TagHeader)
+	assert.Same(t, o, p.OriginFor("beta.ostrel.example:8480"))
+	assert.Nil(t, p.OriginFor("ostrel.example"))
+	r := p.Routes[0]
+	assert.False(t, r.Enabled)
+	assert.Equal(t, key.Spec{Query: key.Query{Mode: key.Only, Names: []key.Pattern{"date", "p*"}, KeepOrder: true}, Headers: []string{"Accept-Language"}, Cookies: []string{"currency"}}, r.Key)
+	assert.Equal(t, rules.Terms{Trust: rules.TrustPolicy, Fresh: 10 * time.Minute, AtLeast: 0, AtMost: 24 * time.Hour,
+		ByStatus: map[int]time.Duration{301: 24 * time.Hour, 404: 30 * time.Second}, StaleWhileRevalidate: time.Hour, StaleIfError: 24 * time.Hour}, r.Terms)
+	assert.Equal(t, time.Minute, r.Browser)
+	assert.Equal(t, ObeyAll, r.Obey)
+	assert.Len(t, r.Tags, 3)
+	assert.Equal(t, Forever, p.Routes[1].Terms.Fresh)
+}
+
+// TestMistakes: one row a mistake: a line put into a good file, and what is said of it.
+func TestMistakes(t *testing.T) {
+	const head = "version: 1\norigins: [{ name: site, url: http://h }]\nroutes:\n  - name: a\n    match: { path: \"/p/{x}\" }\n"
+	for _, c := range []struct{ name, source, says string }{
+		{"an unknown key, with the nearest one", head + "    lifetme: { fresh: 1m }\n", `p.yaml:6:5: unknown key "lifetme" in a route; did you mean "lifetime"?`},
+		{"an unknown key within", head + "    lifetime: { frsh: 1m }\n", `p.yaml:6:17: unknown key "frsh" in lifetime; did you mean "fresh"?`},
+		{"a key like no other", head + "    zzzzzz: 1\n", `expected one of admit, compare`},
+		{"a number without a unit", head + "    lifetime: { fresh: 30 }\n", `p.yaml:6:24: lifetime.fresh: "30" has no unit; write 30s for seconds or 30m for minutes`},
+		{"an unknown unit", head + "    lifetime: { fresh: 3y }\n", `"y" is no unit of time`},
+		{"a wrong type", head + "    key: [a]\n", `p.yaml:6:10: key must be a mapping of keys, not a list`},
+		{"a text for true or false", head + "    enabled: yes please\n", `enabled must be true or false, not text`},
+		{"a key twice", head + "    enabled: true\n    enabled: false\n", `p.yaml:7:5`},
+		{"a key without a value", head + "    lifetime:\n", `lifetime has no value`},
+		{"a word that is none of those allowed", head + "    lifetime: { source: orign, fresh: 1m }\n", `lifetime.source cannot be "orign"; did you mean "origin"?`},
+		{"impossible bounds", head + "    lifetime: { at_least: 2m, at_most: 1m }\n", `at_least is longer than at_most`},
+		{"a source that needs a lifetime", head + "    lifetime: { source: policy }\n", `add fresh`},
+		{"a status that cannot be stored", head + "    lifetime: { by_status: { 206: 1m } }\n", `206 is no final status`},
+		{"a tag of what the path lacks", head + "    tags: [\"{path.y}\"]\n", `p.yaml:6:12: tags: in "{path.y}": {path.y}: the route's path has no {y}`},
+		{"a tag of what the key lacks", head + "    key: { query: none }\n    tags: [\"{query.q}\"]\n", `{query.q} is not in the key`},
+		{"a method that is never cached", head + "  - { name: b, match: { path: /, methods: [DELETE] } }\n", `answers to DELETE cannot be cached`},
+		{"only and except", head + "    key: { query: { only: [a], except: [b] } }\n", `either only or except`},
+		{"a whole-visitor header in the key", head + "    key: { headers: [Cookie] }\n", `an entry for each visitor`},
+		{"a path without a slash", head + "  - { name: b, match: { path: p } }\n", `a path begins with a slash`},
+		{"a path with a star", head + "  - { name: b, match: { path: \"/p/*\" } }\n", `write {name} for one segment`},
+		{"a rest that is not last", head + "  - { name: b, match: { path: \"/{x...}/p\" } }\n", `can only be the last segment`},
+		{"a name twice", head + "  - { name: a, match: { path: / } }\n", `two routes are named "a"`},
+		{"no name", head + "  - { match: { path: / } }\n", `the route has no name`},
+		{"a size without a unit", head + "    admit: { max_body: 8 }\n", `"8" is no size; write 512B`},
+		{"what no code obeys yet: identity", head + "    key: { identity: authorization }\n", `identity is not supported yet`},
+		{"what no code obeys yet: compare", head + "    compare: 1%\n", `compare is not supported yet`},
+		{"what no code obeys yet: compose", head + "    compose: true\n", `compose is not supported yet; remove it or write false`},
+		{"what no code obeys yet: after", head + "    admit: { after: 3 }\n", `after is not supported yet`},
+		{"what no code obeys yet: POST", head + "  - { name: b, match: { path: /, methods: [POST] } }\n", `caching POST needs key.body, which is not supported yet`},
+		{"what no code obeys yet: changes", head + "changes: {}\n", `changes is not supported yet`},
+		{"what no code obeys yet: breaker", "version: 1\norigins: [{ name: s, url: http://h, breaker: { after: 5 } }]\n", `breaker is not supported yet; remove it or write off`},
+		{"an origin that is no address", "version: 1\norigins: [{ name: s, url: ftp://h }]\n", `is no origin's address`},
+		{"a variable that is not set", "version: 1\norigins: [{ name: s, url: \"${NONE}\" }]\n", `the environment has no NONE; set it before starting`},
+		{"no origin", "version: 1\n", `there is no origin`},
+		{"no version", "origins: [{ name: s, url: http://h }]\n", `begin with version: 1`},
+		{"another version", "version: 2\norigins: [{ name: s, url: http://h }]\n", `version must be a whole number from 1 to 1`},
+		{"nothing", "", `the file is empty`},
+		{"no YAML", "version: [1\n", `not readable as YAML`},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			_, err := Parse("p.yaml", []byte(c.source), environment)
+			require.Error(t, err)
+			assert.Contains(t, err.Error(), c.says)
+			assert.Regexp(t, `^p\.yaml:\d+:\d+: `, err.Error())
+		})
+	}
+	_, err := Parse("p.yaml", []byte(head+"    lifetme: {}\n    tagz: []\n"), environment)
+	assert.Len(t, err, 2, "all mistakes are shown at once")
+	p, err := Parse("p.yaml", []byte(head+"    lifetime: { source: forced, fresh: 1m }\n"), environment)
+	require.NoError(t, err)
+	assert.Contains(t, Problems(p.Warnings).Error(), "forced stores answers even where the origin says no-store")
+}
+
+func TestPaths(t *testing.T) {
+	for _, c := range []struct {
+		pattern, path string
+		match         bool
+		values        map[string]string
+	}{
+		{"/", "/", true, nil},
+		{"/", "/x", false, nil},
+		{"/ports/{port}", "/ports/tholm", true, map[string]string{"port": "tholm"}},
+		{"/ports/{port}", "/ports/", false, nil},
+		{"/ports/{port}", "/ports/tholm/", false, nil},
+		{"/ports/{port}", "/ports/a%2Fb", true, map[string]string{"port": "a/b"}},
+		{"/ports/{port}", "/ports/gannet%20sound", true, map[string]string{"port": "gannet sound"}},
+		{"/caf\u00e9", "/caf%C3%A9", true, nil},
+		{"/ports/{port}/departures", "/ports/tholm/departures", true, map[string]string{"port": "tholm"}},
+		{"/assets/{file...}", "/assets/a/b.css", true, map[string]string{"file": "a/b.css"}},
+		{"/assets/{file...}", "/assets/", true, map[string]string{"file": ""}},
+		{"/assets/{file...}", "/assets", false, nil},
+		{"/{x...}", "/", true, map[string]string{"x": ""}},
+		{"/{x...}", "*", false, nil},
+	} {
+		p, err := parsePath(c.pattern)
+		require.NoError(t, err)
+		assert.Equal(t, c.match, p.Match(c.path), "%s %s", c.pattern, c.path)
+		for name, want := range c.values {
+			assert.Equal(t, want, p.Value(c.path, name))
+		}
+	}
+}
+
+func TestHosts(t *testing.T) {
+	for _, c := range []struct {
+		pattern, host string
+		match         bool
+	}{
+		{"*", "anything:1", true}, {"a.example", "a.example", true}, {"a.example", "a.example:8480", true}, {"a.example:80", "a.example:8480", false},
+		{"*.a.example", "b.a.example", true}, {"*.a.example", "a.example", false}, {"*.a.example", "ba.example", false}, {"[::1]", "[::1]:80", true},
+	} {
+		p, err := parseHost(c.pattern)
+		require.NoError(t, err)
+		assert.Equal(t, c.match, p.Match(c.host), "%s %s", c.pattern, c.host)
+	}
+}
+
+func TestDurationsReadAsTheyAreWritten(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		d := time.Duration(rapid.Int64Range(1, int64(Forever/time.Second)).Draw(t, "seconds")) * time.Second
+		back, err := ParseDuration(FormatDuration(d))
+		assert.NoError(t, err)
+		assert.Equal(t, d, back)
+	})
+	for _, s := range []string{"", "1", "s", "-1s", "1 s", "1s2", "200000d", "∞"} {
+		_, err := ParseDuration(s)
+		assert.Error(t, err, s)
+	}
+}
+
+func TestParseNeverPanics(t *testing.T) {
+	pieces := strings.Fields(strings.NewReplacer("{", " { ", "}", " } ", "[", " [ ", "]", " ] ", ",", " , ").Replace(whole))
+	rapid.Check(t, func(t *rapid.T) {
+		source := strings.Join(rapid.SliceOfN(rapid.OneOf(rapid.SampledFrom(pieces), rapid.SampledFrom([]string{"\n", "\n  ", "\n    - ", "&a", "*a", "<<:", "---"})), 0, 30).Draw(t, "pieces"), " ")
+		_, _ = Parse("p.yaml", []byte(source), environment)
+	})
+}

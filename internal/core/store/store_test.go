@@ -1,0 +1,244 @@
+package store
+
+import (
+	"fmt"
+	"runtime"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"gerastic/internal/core/rules"
+	"gerastic/internal/core/tags"
+)
+
+var noon = time.Date(2026, 5, 17, 12, 0, 0, 0, time.UTC)
+
+func entry(key string, size int, entryTags ...string) *Entry {
+	e := &Entry{
+		Key: key, Scheme: "http", Status: 200, Header: rules.Header{"Content-Type": {"text/plain"}}, Body: make([]byte, size),
+		Subject:   tags.Subject{Tags: entryTags, Route: "r", Host: "h", Path: "/" + key},
+		Freshness: rules.Freshness{Born: noon, Lifetime: time.Minute}, Browser: rules.Unset, Idle: rules.Unset,
+	}
+	e.Prepare()
+	return e
+}
+
+func find(m *Memory, key string, request rules.Header) *Entry {
+	e, _ := m.Find([]byte(key), request)
+	return e
+}
+
+func TestVariantsOfAKey(t *testing.T) {
+	m := NewMemory(1<<20, LeastRecentlyUsed())
+	variant := func(device, body string) *Entry {
+		e := entry("k", 0)
+		e.Body = []byte(body)
+		e.Vary = []rules.Varying{{Name: "X-Device", Value: device, Present: true}}
+		return e
+	}
+	phone := rules.Header{"X-Device": {"phone"}}
+	require.True(t, m.Put(variant("phone", "small"), noon))
+	require.True(t, m.Put(variant("desk", "large"), noon))
+	assert.Equal(t, "small", string(find(m, "k", phone).Body))
+	assert.Nil(t, find(m, "k", rules.Header{}))
+	m.Put(variant("phone", "smaller"), noon)
+	assert.Equal(t, "smaller", string(find(m, "k", phone).Body), "a newer answer takes the older one's place")
+	assert.EqualValues(t, 2, m.Figures().Entries)
+	for i := range MaxVariants + 10 {
+		m.Put(variant(fmt.Sprint(i), ""), noon)
+	}
+	assert.Len(t, m.Variants([]byte("k")), MaxVariants)
+	assert.Positive(t, m.Figures().Removed["crowded"])
+}
+
+func TestTheLeastRecentlyUsedGoesFirst(t *testing.T) {
+	one := entry("probe", 1000).Size()
+	m := NewMemory(3*one+one/2, LeastRecentlyUsed())
+	for i, key := range []string{"aaaaa", "bbbbb", "ccccc"} {
+		require.True(t, m.Put(entry(key, 1000), noon.Add(time.Duration(i)*time.Second)))
+	}
+	find(m, "aaaaa", nil).Use(noon.Add(time.Minute))
+	require.True(t, m.Put(entry("ddddd", 1000), noon.Add(2*time.Minute)))
+	assert.NotNil(t, find(m, "aaaaa", nil), "it was used since")
+	assert.Nil(t, find(m, "bbbbb", nil))
+	why, known := m.Missing([]byte("bbbbb"))
+	assert.True(t, known)
+	assert.Equal(t, Evicted, why)
+	assert.False(t, m.Put(entry("huge", int(5*one)), noon), "what cannot fit is refused")
+	assert.NotNil(t, find(m, "ddddd", nil), "and takes nothing with it")
+}
+
+func TestIdleEntriesLeave(t *testing.T) {
+	m := NewMemory(1<<20, LeastRecentlyUsed())
+	e := entry("k", 1)
+	e.Idle = time.Minute
+	m.Put(e, noon)
+	m.Put(entry("other", 1), noon)
+	assert.Zero(t, m.SweepIdle(noon.Add(time.Minute), 100))
+	assert.Equal(t, 1, m.SweepIdle(noon.Add(61*time.Second), 100))
+	assert.Nil(t, find(m, "k", nil))
+	assert.NotNil(t, find(m, "other", nil))
+}
+
+// TestPromise6TheLimitHolds puts, finds, purges and removes at random, and compares the
+// store with a simple model: never over the limit, and its indexes always agree.
+func TestPromise6TheLimitHolds(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		const limit = 40_000
+		m := NewMemory(limit, LeastRecentlyUsed())
+		name := rapid.SampledFrom([]string{"a", "b", "c", "d", "e", "f", "g", "h", "i", "j"})
+		now, sequence := noon, tags.Stamp(0)
+		for range rapid.IntRange(1, 60).Draw(t, "steps") {
+			now = now.Add(time.Second)
+			switch rapid.IntRange(0, 9).Draw(t, "step") {
+			default:
+				e := entry(name.Draw(t, "key"), rapid.IntRange(0, 12_000).Draw(t, "size"), rapid.SliceOfN(name, 0, 3).Draw(t, "tags")...)
+				e.Subject.Stamp = sequence
+				if m.Put(e, now) {
+					assert.Same(t, e, find(m, e.Key, nil))
+				}
+			case 6:
+				if e := find(m, name.Draw(t, "key"), nil); e != nil {
+					e.Use(now)
+				}
+			case 7:
+				sequence++
+				tag := name.Draw(t, "purged tag")
+				m.Sweep(tags.Purge{Sequence: sequence, Tags: []string{tag}})
+				assert.Zero(t, m.Preview(tags.Purge{Tags: []string{tag}}).Entries)
+			case 8:
+				if e := find(m, name.Draw(t, "key"), nil); e != nil {
+					m.Remove(e, Replaced)
+				}
+			case 9:
+				if size := int64(rapid.IntRange(0, 20_000).Draw(t, "reserved")); m.Reserve(size) {
+					assert.LessOrEqual(t, m.Figures().Used, int64(limit))
+					m.Release(size)
+				}
+			}
+			check(t, m, limit)
+		}
+	})
+}
+
+func check(t assert.TestingT, m *Memory, limit int64) {
+	var size, entries int64
+	tagged := map[string]int{}
+	for i := range m.shards {
+		for _, b := range m.shards[i].buckets {
+			for ; b != nil; b = b.next {
+				assert.NotEmpty(t, b.variants, "an empty bucket stays behind")
+				for _, e := range b.variants {
+					size += e.size
+					entries++
+					seen := map[string]bool{}
+					for _, tag := range e.Subject.Tags {
+						if !seen[tag] {
+							tagged[tag]++
+						}
+						seen[tag] = true
+					}
+				}
+			}
+		}
+	}
+	f := m.Figures()
+	assert.Equal(t, size, f.Used)
+	assert.Equal(t, entries, f.Entries)
+	assert.LessOrEqual(t, f.Used, limit)
+	for l, g := range m.index {
+		assert.NotEmpty(t, g.entries)
+		if l.kind == byTag {
+			assert.Equal(t, tagged[l.name], len(g.entries), l.name)
+		}
+	}
+	queued := int64(0)
+	for e := m.eviction.(*leastRecentlyUsed).newest; e != nil; e = e.older {
+		queued++
+	}
+	assert.Equal(t, entries, queued)
+}
+
+// TestPromise6AccountedBytesCoverTheHeap: what the store says that it uses is at least
+// what the heap grew by, for small entries (where overhead is most) and large ones.
+func TestPromise6AccountedBytesCoverTheHeap(t *testing.T) {
+	for _, c := range []struct{ entries, body int }{{50_000, 100}, {2_000, 20_000}} {
+		heap := func() int64 {
+			runtime.GC()
+			runtime.GC()
+			var s runtime.MemStats
+			runtime.ReadMemStats(&s)
+			return int64(s.HeapAlloc)
+		}
+		m := NewMemory(1<<30, LeastRecentlyUsed())
+		before := heap()
+		for i := range c.entries {
+			e := entry(fmt.Sprintf("key number %d", i), c.body, fmt.Sprintf("tag:%d", i), "common", fmt.Sprintf("group:%d", i%100))
+			e.Header = rules.Header{"Content-Type": {fmt.Sprint("text/", i)}, "Etag": {fmt.Sprint(i)}, "Date": {fmt.Sprint("day ", i)}}
+			e.Prepare()
+			m.Put(e, noon)
+			e.Moving(noon.Add(time.Second))
+		}
+		grown, says := heap()-before, m.Figures().Used
+		assert.GreaterOrEqual(t, says, grown*95/100, "%d entries of %d bytes", c.entries, c.body)
+		assert.LessOrEqual(t, says, grown*2, "nor is it twice as much")
+		runtime.KeepAlive(m)
+	}
+}
+
+func TestSweepCountsEachEntryOnce(t *testing.T) {
+	m := NewMemory(64<<20, LeastRecentlyUsed())
+	for i := range 5000 {
+		m.Put(entry(fmt.Sprint(i), 10, "all", fmt.Sprintf("group:%d", i%7)), noon)
+	}
+	var all sync.WaitGroup
+	var counted [8]int64
+	for i := range 8 { // purges that overlap, at once, while visitors read
+		p := tags.Purge{Sequence: tags.Stamp(i + 1), Tags: []string{fmt.Sprintf("group:%d", i)}}
+		if i == 7 {
+			p.Tags = []string{"all"}
+		}
+		all.Go(func() { counted[i] = m.Sweep(p).Entries })
+		all.Go(func() {
+			for k := range 5000 {
+				find(m, fmt.Sprint(k), nil)
+			}
+		})
+	}
+	all.Wait()
+	var sum int64
+	for _, n := range counted {
+		sum += n
+	}
+	assert.EqualValues(t, 5000, sum)
+	assert.Zero(t, m.Figures().Entries)
+	assert.Zero(t, m.Figures().Used)
+	assert.Empty(t, m.index)
+}
+
+func TestWhatWasFilledAfterAPurgeStays(t *testing.T) {
+	m := NewMemory(1<<20, LeastRecentlyUsed())
+	old, fresh := entry("old", 1, "t"), entry("fresh", 1, "t")
+	fresh.Subject.Stamp = 1
+	m.Put(old, noon)
+	m.Put(fresh, noon)
+	assert.EqualValues(t, 1, m.Sweep(tags.Purge{Sequence: 1, Tags: []string{"t"}}).Entries)
+	assert.Equal(t, []TagCount{{"t", 1, fresh.size}}, m.Tags("", 10), "it is still found by its tag")
+	assert.EqualValues(t, 1, m.Sweep(tags.Purge{Sequence: 2, Tags: []string{"t"}}).Entries)
+}
+
+func TestTagsListTheLargestFirst(t *testing.T) {
+	m := NewMemory(1<<20, LeastRecentlyUsed())
+	for i := range 6 {
+		m.Put(entry(fmt.Sprint(i), 1, "port:a", fmt.Sprintf("port:%d", i%2), "other"), noon)
+	}
+	var names []string
+	for _, c := range m.Tags("port:", 2) {
+		names = append(names, fmt.Sprint(c.Tag, " ", c.Entries))
+	}
+	assert.Equal(t, []string{"port:a 6", "port:0 3"}, names)
+}

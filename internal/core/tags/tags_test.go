@@ -1,0 +1,145 @@
+package tags
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"pgregory.net/rapid"
+
+	"gerastic/internal/core/key"
+	"gerastic/internal/core/rules"
+)
+
+func TestMarksJudge(t *testing.T) {
+	subject := Subject{Tags: []string{"port:tholm", "board"}, Route: "departures", Host: "h", Path: "/p", Query: "page=2", Stamp: 5}
+	for _, c := range []struct {
+		name  string
+		purge Purge
+		want  Verdict
+	}{
+		{"a later purge of its tag", Purge{Sequence: 6, Tags: []string{"board"}}, Dropped},
+		{"the purge that it was filled after", Purge{Sequence: 5, Tags: []string{"board"}}, Alive},
+		{"a tag that only begins alike", Purge{Sequence: 6, Tags: []string{"boar"}}, Alive},
+		{"case counts in tags", Purge{Sequence: 6, Tags: []string{"Board"}}, Alive},
+		{"its route", Purge{Sequence: 6, Routes: []string{"departures"}}, Dropped},
+		{"another route", Purge{Sequence: 6, Routes: []string{"other"}}, Alive},
+		{"its URL", Purge{Sequence: 6, URLs: []URL{{Host: "h", Path: "/p", Query: "page=2"}}}, Dropped},
+		{"its URL with another query", Purge{Sequence: 6, URLs: []URL{{Host: "h", Path: "/p", Query: "page=3"}}}, Alive},
+		{"its URL with any query", Purge{Sequence: 6, URLs: []URL{{Host: "h", Path: "/p", AnyQuery: true}}}, Dropped},
+		{"its URL on any host", Purge{Sequence: 6, URLs: []URL{{Host: "ignored", AnyHost: true, Path: "/p", Query: "page=2"}}}, Dropped},
+		{"its URL on another host", Purge{Sequence: 6, URLs: []URL{{Host: "g", Path: "/p", AnyQuery: true}}}, Alive},
+		{"everything", Purge{Sequence: 6, All: true}, Dropped},
+		{"softened", Purge{Sequence: 6, Mode: Soften, Tags: []string{"board"}}, Softened},
+		{"everything softened", Purge{Sequence: 6, Mode: Soften, All: true}, Softened},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			m := NewMarks(5, 100)
+			m.Apply(c.purge)
+			assert.Equal(t, c.want, m.Judge(&subject))
+			later := subject
+			later.Stamp = m.Stamp()
+			assert.Equal(t, Alive, m.Judge(&later), "what is filled after the purge lives")
+		})
+	}
+}
+
+// TestPromise2MarksAgreeWithTheLedger compares the marks with reading the whole ledger.
+func TestPromise2MarksAgreeWithTheLedger(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		limit := rapid.SampledFrom([]int{3, 1000}).Draw(t, "limit")
+		m := NewMarks(0, limit)
+		name := rapid.SampledFrom([]string{"a", "b", "c", "d", "e"})
+		var ledger []Purge
+		for i := range rapid.IntRange(1, 12).Draw(t, "purges") {
+			p := Purge{Sequence: Stamp(i + 1), Mode: Mode(rapid.IntRange(0, 1).Draw(t, "mode"))}
+			switch rapid.IntRange(0, 9).Draw(t, "kind") {
+			case 0:
+				p.All = true
+			case 1, 2:
+				p.Routes = []string{name.Draw(t, "route")}
+			case 3, 4:
+				p.URLs = []URL{{Host: name.Draw(t, "host"), Path: name.Draw(t, "path"), AnyQuery: rapid.Bool().Draw(t, "any")}}
+			default:
+				p.Tags = rapid.SliceOfN(name, 1, 3).Draw(t, "tags")
+			}
+			ledger = append(ledger, p)
+			m.Apply(p)
+		}
+		s := Subject{Tags: rapid.SliceOfN(name, 0, 3).Draw(t, "entry tags"), Route: name.Draw(t, "entry route"), Host: name.Draw(t, "entry host"), Path: name.Draw(t, "entry path"), Stamp: Stamp(rapid.IntRange(0, 12).Draw(t, "stamp"))}
+		want := Alive
+		for _, p := range ledger {
+			if s.Stamp < p.Sequence && names(p, s) {
+				want = max(want, map[Mode]Verdict{Drop: Dropped, Soften: Softened}[p.Mode])
+			}
+		}
+		if got := m.Judge(&s); m.Folded() == 0 {
+			assert.Equal(t, want, got)
+		} else {
+			assert.GreaterOrEqual(t, got, want, "at the limit more may count as purged, never less")
+		}
+		assert.LessOrEqual(t, m.Len(), limit+3)
+	})
+}
+
+func names(p Purge, s Subject) bool {
+	if p.All {
+		return true
+	}
+	for _, tag := range p.Tags {
+		for _, own := range s.Tags {
+			if tag == own {
+				return true
+			}
+		}
+	}
+	for _, route := range p.Routes {
+		if route == s.Route {
+			return true
+		}
+	}
+	for _, u := range p.URLs {
+		if u.Covers(s.Host, s.Path, s.Query) {
+			return true
+		}
+	}
+	return false
+}
+
+func TestTemplates(t *testing.T) {
+	r := &key.Request{Host: "h", Query: "page=2&q=a%20b", Header: rules.Header{"Accept-Language": {"nb"}, "Cookie": {"currency=kr"}}}
+	value := func(name string) string { return map[string]string{"port": "gannet sound"}[name] }
+	for _, c := range []struct {
+		template, want string
+		ok             bool
+	}{
+		{"timetable", "timetable", true},
+		{"port:{path.port}", "port:gannet sound", true},
+		{"{host}/{query.page}/{header.accept-language}/{cookie.currency}", "h/2/nb/kr", true},
+		{"q:{query.q}", "q:a b", true},
+		{"q:{query.none}", "", false},
+	} {
+		parsed, err := ParseTemplate(c.template, []string{"port"})
+		assert.NoError(t, err)
+		tag, ok := parsed.Tag(r, value)
+		assert.Equal(t, c.ok, ok, c.template)
+		assert.Equal(t, c.want, tag)
+	}
+	for template, says := range map[string]string{
+		"": "at least one character", "a{": "not closed", "{path.vessel}": "has no {vessel}", "{body.x}": "a place is", "{query.}": "a place is", "{header.a b}": "a place is",
+	} {
+		_, err := ParseTemplate(template, []string{"port"})
+		assert.ErrorContains(t, err, says)
+	}
+	long, _ := ParseTemplate("{path.x}", []string{"x"})
+	_, ok := long.Tag(r, func(string) string { return strings.Repeat("x", 1025) })
+	assert.False(t, ok, "a tag over the limit is not carried")
+}
+
+func BenchmarkApply(b *testing.B) {
+	m := NewMarks(0, DefaultLimit)
+	for i := 0; b.Loop(); i++ {
+		m.Apply(Purge{Sequence: Stamp(i + 1), Tags: []string{fmt.Sprint("tag ", i%1000)}})
+	}
+}
