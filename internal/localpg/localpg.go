@@ -63,6 +63,9 @@ func Start(ctx context.Context, o Options) (*Cluster, error) {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return nil, fmt.Errorf("making the database's directory: %w", err)
 	}
+	if dir, err = filepath.EvalSymlinks(dir); err != nil { // a server's own view of where it works
+		return nil, err
+	}
 	c := &Cluster{dir: dir, ended: make(chan struct{})}
 	if c.lock, err = lock(filepath.Join(dir, "owner.lock")); err != nil {
 		return nil, err
@@ -171,14 +174,40 @@ func (c *Cluster) initialise(ctx context.Context, bin, data string, owner *sysca
 			}
 		}
 	}
-	init := exec.CommandContext(ctx, filepath.Join(bin, "initdb"), "-D", half, "-U", superuser, "-E", "UTF8", "--locale=C.UTF-8",
-		"--auth=scram-sha-256", "--pwfile="+secretFile, "--no-sync", "--no-instructions")
-	init.SysProcAttr = &syscall.SysProcAttr{Credential: owner}
-	init.Dir = c.dir
+	secret, err := os.Open(secretFile)
+	if err != nil {
+		return err
+	}
+	defer secret.Close()
+	init := exec.CommandContext(ctx, filepath.Join(bin, "initdb"), "-D", handedDir, "-U", superuser, "-E", "UTF8", "--locale=C.UTF-8",
+		"--auth=scram-sha-256", "--pwfile=/proc/self/fd/4", "--no-sync", "--no-instructions")
+	done, err := hand(init, half, owner)
+	if err != nil {
+		return err
+	}
+	defer done()
+	init.ExtraFiles = append(init.ExtraFiles, secret)
 	if out, err := init.CombinedOutput(); err != nil {
-		return fmt.Errorf("making a database in %s (may its user read the directories above?): %w: %s", c.dir, err, lastLine(out))
+		return fmt.Errorf("making a database in %s: %w: %s", c.dir, err, lastLine(out))
 	}
 	return os.Rename(half, data)
+}
+
+// handedDir is how a server names the directory that it is handed.
+const handedDir = "/proc/self/fd/3"
+
+// hand lets a command run as owner in a directory that it is handed open: the
+// directories above may be closed to that user, as root's home and temporary
+// directories are.
+func hand(command *exec.Cmd, dir string, owner *syscall.Credential) (done func(), err error) {
+	open, err := os.Open(dir)
+	if err != nil {
+		return nil, err
+	}
+	command.ExtraFiles = []*os.File{open} // the first is number 3
+	command.Dir = "/"
+	command.SysProcAttr = &syscall.SysProcAttr{Credential: owner}
+	return func() { open.Close() }, nil
 }
 
 // endLeftover stops a server that outlived its owner, and removes the pid file of one
@@ -196,8 +225,8 @@ func endLeftover(data string) error {
 	// A pid may have been given to somebody else since: only a server of this very
 	// directory is ours to end.
 	ours := func() bool {
-		line, err := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", pid))
-		return err == nil && slices.Contains(strings.Split(string(line), "\x00"), data)
+		works, err := os.Readlink(fmt.Sprintf("/proc/%d/cwd", pid))
+		return err == nil && works == data
 	}
 	if !ours() {
 		return os.Remove(file)
@@ -230,7 +259,7 @@ func (c *Cluster) run(ctx context.Context, bin, data string, owner *syscall.Cred
 		return err
 	}
 	defer logFile.Close()
-	settings := []string{"-D", data, "-p", strconv.Itoa(c.port)}
+	settings := []string{"-D", handedDir, "-p", strconv.Itoa(c.port)}
 	for _, s := range []string{"listen_addresses=127.0.0.1", "unix_socket_directories=", "max_connections=80", "shared_buffers=64MB", "logging_collector=off"} {
 		settings = append(settings, "-c", s)
 	}
@@ -238,11 +267,15 @@ func (c *Cluster) run(ctx context.Context, bin, data string, owner *syscall.Cred
 		settings = append(settings, "-c", "fsync=off", "-c", "synchronous_commit=off", "-c", "full_page_writes=off")
 	}
 	c.command = exec.Command(filepath.Join(bin, "postgres"), settings...)
-	c.command.Dir = c.dir
 	c.command.Stdout, c.command.Stderr = logFile, logFile
+	done, err := hand(c.command, data, owner)
+	if err != nil {
+		return err
+	}
+	defer done()
 	// Its own group keeps the terminal's interrupt from it: it stops when its owner says
 	// so, or dies.
-	c.command.SysProcAttr = &syscall.SysProcAttr{Credential: owner, Setpgid: true, Pdeathsig: syscall.SIGINT}
+	c.command.SysProcAttr.Setpgid, c.command.SysProcAttr.Pdeathsig = true, syscall.SIGINT
 	started := make(chan error, 1)
 	ended := make(chan struct{})
 	c.ended = ended

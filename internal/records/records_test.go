@@ -1,0 +1,220 @@
+package records
+
+import (
+	"context"
+	"os"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"gerastic/internal/core/meter"
+	"gerastic/internal/core/store"
+	"gerastic/internal/core/tags"
+	"gerastic/internal/localpg"
+)
+
+var (
+	ctx     = context.Background()
+	cluster *localpg.Cluster
+)
+
+func TestMain(m *testing.M) {
+	os.Exit(func() int {
+		dir, err := os.MkdirTemp("", "gerastic-records-")
+		if err != nil {
+			panic(err)
+		}
+		defer os.RemoveAll(dir)
+		if cluster, err = localpg.Start(ctx, localpg.Options{Dir: dir, Throwaway: true}); err != nil {
+			panic(err)
+		}
+		defer cluster.Stop()
+		return m.Run()
+	}())
+}
+
+func open(t *testing.T) (*Records, string) {
+	url, err := cluster.CreateDatabase(ctx, "t"+NewSecret()[4:])
+	require.NoError(t, err)
+	r, err := Open(ctx, url)
+	require.NoError(t, err)
+	t.Cleanup(r.Close)
+	return r, url
+}
+
+func TestNodesThatStartAtTheSameTimeMigrateOnce(t *testing.T) {
+	url, err := cluster.CreateDatabase(ctx, "together")
+	require.NoError(t, err)
+	var all sync.WaitGroup
+	for range 5 {
+		all.Go(func() {
+			r, err := Open(ctx, url)
+			if assert.NoError(t, err) {
+				r.Close()
+			}
+		})
+	}
+	all.Wait()
+}
+
+// TestPromise3LedgerOrderIsCommitOrder: with many writers, a reader that follows the
+// ledger never finds a purge before the place that it has read to.
+func TestPromise3LedgerOrderIsCommitOrder(t *testing.T) {
+	r, url := open(t)
+	const writers, each = 8, 25
+	var all sync.WaitGroup
+	for range writers {
+		all.Go(func() {
+			for range each {
+				_, err := r.Append(ctx, tags.Purge{Tags: []string{"t"}}, "test", "")
+				assert.NoError(t, err)
+			}
+		})
+	}
+	var seen []tags.Stamp
+	at := tags.Stamp(0)
+	for len(seen) < writers*each {
+		purges, err := r.Since(ctx, at, 10)
+		require.NoError(t, err)
+		for _, p := range purges {
+			seen = append(seen, p.Sequence)
+			at = p.Sequence
+		}
+	}
+	all.Wait()
+	for i, s := range seen {
+		require.EqualValues(t, i+1, s, "a number was skipped when it was read, and came later")
+	}
+
+	// A writer that has taken its place but not committed holds up those behind it.
+	conn, err := pgx.Connect(ctx, url)
+	require.NoError(t, err)
+	defer conn.Close(ctx)
+	tx, err := conn.Begin(ctx)
+	require.NoError(t, err)
+	_, err = tx.Exec(ctx, `update ledger set sequence = sequence + 1`)
+	require.NoError(t, err)
+	done := make(chan tags.Stamp)
+	go func() {
+		s, _ := r.Append(ctx, tags.Purge{All: true}, "test", "")
+		done <- s
+	}()
+	select {
+	case <-done:
+		t.Fatal("a later purge became visible before an earlier one")
+	case <-time.After(200 * time.Millisecond):
+	}
+	require.NoError(t, tx.Rollback(ctx))
+	assert.EqualValues(t, writers*each+1, <-done, "a place that was given up is given again")
+}
+
+func TestPurgesReadBackAsTheyWereOrdered(t *testing.T) {
+	r, _ := open(t)
+	order := tags.Purge{Mode: tags.Soften, Tags: []string{`quote " and ø`, "port:tholm"}, Routes: []string{"r"}, URLs: []tags.URL{{Host: "h", Path: "/p", Query: "q=1"}, {AnyHost: true, Path: "/x", AnyQuery: true}}}
+	heard := make(chan struct{}, 10)
+	follow, stop := context.WithCancel(ctx)
+	defer stop()
+	go func() { _ = r.Follow(follow, func() { heard <- struct{}{} }) }()
+	<-heard // listening has begun
+	sequence, err := r.Append(ctx, order, "desk", "pier closed")
+	require.NoError(t, err)
+	<-heard
+	require.NoError(t, r.Note(ctx, sequence, Applied{Node: "a", Took: 1500 * time.Microsecond, Matched: store.Matched{Entries: 3, Bytes: 300, Routes: map[string]int64{"r": 3}}}))
+	got, err := r.Purge(ctx, sequence)
+	require.NoError(t, err)
+	order.Sequence = sequence
+	assert.Equal(t, order, got.Purge)
+	assert.Equal(t, "desk", got.Actor)
+	assert.Equal(t, "pier closed", got.Reason)
+	require.Len(t, got.Applied, 1)
+	assert.Equal(t, 1500*time.Microsecond, got.Applied[0].Took)
+	assert.Equal(t, map[string]int64{"r": 3}, got.Applied[0].Matched.Routes)
+	list, err := r.Purges(ctx, 0, 10)
+	require.NoError(t, err)
+	assert.Equal(t, []Purge{got}, list)
+	_, err = r.Purge(ctx, 99)
+	assert.ErrorIs(t, err, ErrNotFound)
+}
+
+func TestFiguresSumToWhatWasCountedAlsoWhenMerged(t *testing.T) {
+	r, _ := open(t)
+	now := time.Date(2026, 5, 17, 12, 0, 0, 0, time.UTC)
+	key := meter.Key{Route: "port", Outcome: meter.Hit, Status: 200}
+	for i := range 600 { // 100 minutes, of which the first 40 are old
+		c := &meter.Cell{Requests: 2, Bytes: 10, OriginRequests: 1, OriginTime: time.Second, Saved: time.Millisecond}
+		c.Latency.Observe(time.Duration(i+1) * time.Millisecond)
+		at := now.Add(-fineFor - 40*time.Minute + time.Duration(i)*10*time.Second)
+		require.NoError(t, r.SaveFigures(ctx, "a", at, meter.Cells{key: c}, false))
+	}
+	sum := func(step time.Duration) (rows int, cell meter.Cell) {
+		found, err := r.Figures(ctx, now.Add(-24*time.Hour), now, step, nil)
+		require.NoError(t, err)
+		for i := range found {
+			assert.Equal(t, key.Route, found[i].Key.Route)
+			assert.Equal(t, key.Outcome, found[i].Key.Outcome)
+			cell.Add(&found[i].Cell)
+		}
+		return len(found), cell
+	}
+	rows, before := sum(0)
+	assert.Equal(t, 1, rows)
+	assert.EqualValues(t, 1200, before.Requests)
+	assert.EqualValues(t, 600, before.Latency.Count())
+	require.NoError(t, r.CompactFigures(ctx, now))
+	_, after := sum(5 * time.Minute)
+	assert.Equal(t, before, after)
+	var kept int
+	require.NoError(t, r.pool.QueryRow(ctx, `select count(*) from figure`).Scan(&kept))
+	assert.Less(t, kept, 400, "old buckets were merged")
+	route := "other"
+	found, err := r.Figures(ctx, now.Add(-24*time.Hour), now, 0, &route)
+	require.NoError(t, err)
+	assert.Empty(t, found)
+}
+
+func TestTokensAreKeptHashedAndCanBeRevoked(t *testing.T) {
+	r, url := open(t)
+	secret := NewSecret()
+	made, err := r.AddToken(ctx, "deploy", []Right{Read, Purging}, secret)
+	require.NoError(t, err)
+	listed, err := r.Tokens(ctx)
+	require.NoError(t, err)
+	require.Len(t, listed, 1)
+	assert.Equal(t, HashToken(secret), listed[0].Hash)
+	assert.True(t, listed[0].May(Purging))
+	assert.False(t, listed[0].May(Admin))
+	conn, err := pgx.Connect(ctx, url)
+	require.NoError(t, err)
+	defer conn.Close(ctx)
+	var leaks int
+	require.NoError(t, conn.QueryRow(ctx, `select count(*) from token where token::text like '%' || $1 || '%'`, secret).Scan(&leaks))
+	assert.Zero(t, leaks)
+	require.NoError(t, r.RevokeToken(ctx, made.ID))
+	assert.ErrorIs(t, r.RevokeToken(ctx, made.ID), ErrNotFound)
+	again, err := r.AddToken(ctx, "deploy", []Right{Admin}, secret)
+	require.NoError(t, err)
+	assert.Equal(t, made.ID, again.ID, "the same secret is the same token")
+}
+
+func TestPoliciesAndSwitches(t *testing.T) {
+	r, _ := open(t)
+	_, err := r.LastRevision(ctx)
+	assert.ErrorIs(t, err, ErrNotFound)
+	for _, source := range []string{"one", "two"} {
+		_, err := r.AddRevision(ctx, source, "admin", "note")
+		require.NoError(t, err)
+	}
+	last, err := r.LastRevision(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, "two", last.Source)
+	require.NoError(t, r.Switch(ctx, "port", true, "admin"))
+	require.NoError(t, r.Switch(ctx, Everything, true, "admin"))
+	require.NoError(t, r.Switch(ctx, "port", false, "admin"))
+	off, err := r.Switches(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, map[string]bool{Everything: true}, off)
+}
