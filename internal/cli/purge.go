@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/term"
 
 	"gerastic/client"
 )
@@ -74,8 +75,7 @@ the slash (/ports/tholm) counts for every host.`,
 
 // confirmAll asks at a terminal, and refuses where nobody can answer.
 func (a *app) confirmAll(cmd *cobra.Command) error {
-	info, err := os.Stdin.Stat()
-	if err != nil || info.Mode()&os.ModeCharDevice == 0 {
+	if !term.IsTerminal(int(os.Stdin.Fd())) {
 		return usage("--all drops everything and nobody can be asked here; pass --yes if that is meant")
 	}
 	preview, err := a.client().Purge(cmd.Context(), client.PurgeRequest{All: true, Preview: true})

@@ -57,7 +57,8 @@ func Run(args []string, out, errs io.Writer) int {
 	if err == nil {
 		return 0
 	}
-	fmt.Fprintln(errs, "gerastic: "+strings.TrimSpace(err.Error()))
+	text := strings.NewReplacer("\n\nDid you mean this?\n\t", "; did you mean ").Replace(err.Error())
+	fmt.Fprintln(errs, "gerastic: "+strings.TrimSpace(text))
 	var e exit
 	if errors.As(err, &e) {
 		return e.code

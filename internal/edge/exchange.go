@@ -95,6 +95,9 @@ func (x *exchange) answer() {
 		return
 	}
 	x.match()
+	if x.plan != nil {
+		x.sample.Route = x.plan.Name
+	}
 	if x.plan == nil || !x.in.Enabled || upgrades(x.r.Header) {
 		d := decide.Of(&x.in)
 		x.sample.Cause = d.Cause
@@ -104,7 +107,6 @@ func (x *exchange) answer() {
 		x.pass(d.Forward)
 		return
 	}
-	x.sample.Route = x.plan.Name
 	x.find()
 	d := decide.Of(&x.in)
 	x.sample.Cause = d.Cause

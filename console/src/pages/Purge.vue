@@ -2,7 +2,7 @@
 import { NAutoComplete, NButton, NInput, NRadio, NRadioGroup, NTag } from 'naive-ui'
 import { computed, ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
-import { api, type Purge, type PurgeRequest, type PurgeResult } from '../api'
+import { api, type Purge, type PurgeRequest, type PurgeResult, type Tag } from '../api'
 import { bytes, count, moment, plural, time, utc } from '../format'
 import { useLive } from '../live'
 import PageHead from '../parts/PageHead.vue'
@@ -12,7 +12,7 @@ const session = useSession()
 const place = useRoute()
 const typed = ref('')
 const tags = ref<string[]>(place.query.tag ? [String(place.query.tag)] : [])
-const suggestions = ref<{ label: string; value: string }[]>([])
+const known = ref<Tag[]>([])
 const mode = ref<'drop' | 'stale'>('drop')
 const reason = ref('')
 const preview = ref<PurgeResult | null>(null)
@@ -29,10 +29,15 @@ watch(
   typed,
   async (prefix) => {
     const found = await api.tags(prefix, 12).catch(() => [])
-    if (prefix !== typed.value) return
-    suggestions.value = found.filter((t) => !tags.value.includes(t.tag)).map((t) => ({ label: `${t.tag}   ${plural(t.entries, 'entry', 'entries')}`, value: t.tag }))
+    if (prefix === typed.value) known.value = found
   },
   { immediate: true },
+)
+// Answers come later than keys: what no longer fits is not offered, lest Enter take it.
+const suggestions = computed(() =>
+  known.value
+    .filter((t) => t.tag.startsWith(typed.value) && !tags.value.includes(t.tag))
+    .map((t) => ({ label: `${t.tag}   ${plural(t.entries, 'entry', 'entries')}`, value: t.tag })),
 )
 watch([tags, mode], look, { deep: true, immediate: true })
 watch(

@@ -1,0 +1,169 @@
+package test
+
+import (
+	"bytes"
+	"encoding/csv"
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"gerastic/client"
+	"gerastic/internal/cli"
+)
+
+type result struct {
+	code      int
+	out, errs string
+}
+
+// run carries out a command against the company's node.
+func run(args ...string) result {
+	var out, errs bytes.Buffer
+	code := cli.Run(append(args, "--control", company.Node.ControlURL(), "--token", company.Token), &out, &errs)
+	return result{code, out.String(), errs.String()}
+}
+
+func TestCommandsSayWhatTheyDid(t *testing.T) {
+	edge := company.Node.EdgeURL()
+	visit(t, "/vessels/4")
+	for _, c := range []struct {
+		args []string
+		says []string
+	}{
+		{[]string{"routes"}, []string{"departures", "/ports/{port}/departures", "hit ratio"}},
+		{[]string{"routes", "off", "vessel"}, []string{"vessel is passed through to the origin; what is stored stays"}},
+		{[]string{"routes"}, []string{"vessel       /vessels/{id}              off"}},
+		{[]string{"routes", "on", "vessel"}, []string{"vessel is cached again"}},
+		{[]string{"explain", edge + "/vessels/4?utm_source=x"}, []string{"verdict   serve", "It is served from here", "tags: vessel:4", "← answers this request"}},
+		{[]string{"explain", edge + "/vessels/4", "-X", "DELETE"}, []string{"verdict   pass through (method)"}},
+		{[]string{"tags", "vessel:4"}, []string{"vessel:4", "entries"}},
+		{[]string{"purge", "--tag", "vessel:4", "--preview"}, []string{"would drop", "vessel", "for example", "/vessels/4"}},
+		{[]string{"purge", "--tag", "vessel:4", "--soften", "--preview"}, []string{"would mark"}},
+		{[]string{"purge", "--tag", "vessel:4", "--reason", "repainted"}, []string{"dropped; in force on demo after", "vessel"}},
+		{[]string{"purge", "history", "--limit", "1"}, []string{"tag vessel:4", "repainted", "admin", "drop"}},
+		{[]string{"purge", "--all", "--yes"}, []string{"dropped"}},
+		{[]string{"report", "ratio"}, []string{"total", "origin time saved", "are made up (demo)"}},
+		{[]string{"report", "ratio", "--by", "time", "--step", "5m"}, []string{":00", "total"}},
+		{[]string{"report", "ratio", "--help"}, []string{"(hit + stale) / (all requests but bypass)", "1 - origin requests / visitor requests"}},
+		{[]string{"nodes"}, []string{"demo", edge, "well", "32.0 MiB"}},
+		{[]string{"policy", "show"}, []string{"name: departures", "version: 1"}},
+		{[]string{"token", "create", "--name", "deploy", "--rights", "read,purge"}, []string{"keep it now", "ger_"}},
+		{[]string{"token", "list"}, []string{"deploy", "read, purge"}},
+	} {
+		r := run(c.args...)
+		assert.Zero(t, r.code, "%v: %s", c.args, r.errs)
+		for _, says := range c.says {
+			assert.Contains(t, r.out, says, c.args)
+		}
+		assert.NotContains(t, r.out, "\x1b[", "no colour where there is no terminal")
+	}
+}
+
+func TestCommandsFailWithOneLineThatHelps(t *testing.T) {
+	for _, c := range []struct {
+		args []string
+		code int
+		says string
+	}{
+		{[]string{"purge"}, 2, "name what to purge: --tag, --url, --route or --all"},
+		{[]string{"purge", "--all"}, 2, "pass --yes if that is meant"},
+		{[]string{"purge", "--route", "departure"}, 1, "the routes are home, port, departures"},
+		{[]string{"purge", "--tags", "x"}, 2, "see: gerastic purge --help"},
+		{[]string{"purgee"}, 2, `"purgee"`},
+		{[]string{"routes", "off"}, 2, "name one route, or pass --all"},
+		{[]string{"routes", "off", "none"}, 1, "gerastic routes lists them"},
+		{[]string{"explain"}, 2, "see: gerastic explain --help"},
+		{[]string{"explain", "/x", "-H", "nonsense"}, 2, "write 'Name: value'"},
+		{[]string{"report", "ratio", "--since", "60"}, 1, "neither a length of time (15m, 1h, 7d) nor a time"},
+		{[]string{"report", "ratio", "--by", "colour"}, 2, "it is route, time or total"},
+		{[]string{"report", "ratio", "--at-least", "1"}, 3, "expected a hit ratio of at least 1.000, and it is 0."},
+		{[]string{"report", "ratio", "--at-least", "80"}, 2, "a ratio from 0 to 1"},
+		{[]string{"routes", "-o", "yaml"}, 2, "the outputs are table, json and csv"},
+		{[]string{"token", "revoke", "none"}, 1, "gerastic token list shows them"},
+		{[]string{"token", "create", "--name", "x"}, 2, "pass --name and --rights"},
+		{[]string{"policy", "check", "/none.yaml"}, 1, "reading the rule file"},
+		{[]string{"serve"}, 1, "--private-database to start one"},
+		{[]string{"serve", "--memory", "lots"}, 2, "write 512B, 64KiB"},
+		{[]string{"demo", "--visitors", "-1"}, 2, "from 0 to 2000"},
+	} {
+		r := run(c.args...)
+		assert.Equal(t, c.code, r.code, "%v: %s", c.args, r.errs)
+		assert.Contains(t, r.errs, c.says, c.args)
+		assert.Equal(t, 1, strings.Count(strings.TrimSpace(r.errs), "\n")+1, "one line: %q", r.errs)
+	}
+	var out, errs bytes.Buffer
+	assert.Equal(t, 1, cli.Run([]string{"routes", "--control", "127.0.0.1:1"}, &out, &errs))
+	assert.Contains(t, errs.String(), "is it running, and is --control right?")
+	errs.Reset()
+	assert.Equal(t, 1, cli.Run([]string{"routes", "--control", company.Node.ControlURL(), "--token", "guess"}, &out, &errs))
+	assert.Contains(t, errs.String(), "pass --token, set GERASTIC_TOKEN")
+}
+
+func TestOutputsForMachines(t *testing.T) {
+	var routes []client.Route
+	require.NoError(t, json.Unmarshal([]byte(run("routes", "-o", "json").out), &routes))
+	assert.Len(t, routes, 7)
+	var report client.RatioReport
+	require.NoError(t, json.Unmarshal([]byte(run("report", "ratio", "-o", "json").out), &report))
+	assert.Positive(t, report.Total.Requests)
+	table, err := csv.NewReader(strings.NewReader(run("report", "ratio", "-o", "csv").out)).ReadAll()
+	require.NoError(t, err)
+	assert.Equal(t, []string{"route", "requests", "hit_ratio"}, table[0][:3])
+	assert.Len(t, table, len(report.Rows)+2)
+	var purged client.PurgeResult
+	require.NoError(t, json.Unmarshal([]byte(run("purge", "--tag", "none", "-o", "json").out), &purged))
+	assert.Positive(t, purged.Sequence)
+}
+
+func TestPolicyCommands(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "policy.yaml")
+	before := run("policy", "show").out
+	defer func() {
+		require.NoError(t, os.WriteFile(file, []byte(before), 0o600))
+		assert.Zero(t, run("policy", "apply", file).code)
+	}()
+	write := func(text string) { require.NoError(t, os.WriteFile(file, []byte(text), 0o600)) }
+	write(before)
+	assert.Contains(t, run("policy", "check", file).out, "1 origin, 7 routes")
+
+	write(strings.Replace(before, "lifetime: { fresh: 10m", "lifetime: { frehs: 10m", 1))
+	for _, verb := range []string{"check", "apply"} {
+		r := run("policy", verb, file)
+		assert.Equal(t, 1, r.code)
+		assert.Contains(t, r.errs, `unknown key "frehs" in lifetime; did you mean "fresh"?`)
+		assert.Regexp(t, `policy\.yaml:\d+:\d+: `, r.errs)
+	}
+	assert.Equal(t, before, run("policy", "show").out, "a policy with mistakes changes nothing")
+
+	visit(t, "/vessels/5")
+	visit(t, "/ports/cullenay")
+	write(strings.Replace(before, `tags: ["vessel:{path.id}"]`, `tags: ["ship:{path.id}"]`, 1))
+	r := run("policy", "apply", file, "--note", "rename a tag")
+	require.Zero(t, r.code, r.errs)
+	assert.Contains(t, r.out, "is in force")
+	assert.False(t, visit(t, "/vessels/5").hit(), "what carries the old tags is not served by the new rules")
+	assert.True(t, visit(t, "/ports/cullenay").hit(), "the other routes keep what they have")
+	purged, err := api().Purge(ctx, client.PurgeRequest{Tags: []string{"ship:5"}})
+	require.NoError(t, err)
+	assert.EqualValues(t, 1, purged.Matched.Entries)
+}
+
+// TestReferenceIsMadeFromTheCode: docs/openapi.json and docs/commands.md are what
+// make generate would write.
+func TestReferenceIsMadeFromTheCode(t *testing.T) {
+	var commands bytes.Buffer
+	cli.Reference(&commands)
+	kept, err := os.ReadFile("../docs/commands.md")
+	require.NoError(t, err)
+	assert.Equal(t, string(kept), commands.String(), "run: make generate")
+	served := fetch(t, "GET", company.Node.ControlURL()+"/v1/openapi.json", "").body
+	api, err := os.ReadFile("../docs/openapi.json")
+	require.NoError(t, err)
+	assert.JSONEq(t, string(api), served, "run: make generate")
+	assert.Contains(t, served, `"openapi":"3.1.0"`)
+}

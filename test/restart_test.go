@@ -1,0 +1,183 @@
+package test
+
+import (
+	"bufio"
+	"fmt"
+	"io"
+	"log/slog"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync/atomic"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"gerastic/client"
+	"gerastic/internal/node"
+)
+
+// program builds gerastic, once.
+func program(t *testing.T) string {
+	path := filepath.Join(t.TempDir(), "gerastic")
+	out, err := exec.Command("go", "build", "-o", path, "gerastic/cmd/gerastic").CombinedOutput()
+	require.NoError(t, err, string(out))
+	return path
+}
+
+type process struct {
+	*exec.Cmd
+	edge, control string
+}
+
+// begin starts the program and waits for its ready line.
+func begin(t *testing.T, path string, args ...string) *process {
+	p := &process{Cmd: exec.Command(path, args...)}
+	out, err := p.StdoutPipe()
+	require.NoError(t, err)
+	var errs strings.Builder
+	p.Stderr = &errs
+	require.NoError(t, p.Start())
+	t.Cleanup(func() { _ = p.Process.Kill() })
+	line, err := bufio.NewReader(out).ReadString('\n')
+	require.NoError(t, err, errs.String())
+	_, err = fmt.Sscanf(line, "ready edge=%s control=%s", &p.edge, &p.control)
+	require.NoError(t, err, line)
+	go func() { _, _ = io.Copy(io.Discard, out) }()
+	return p
+}
+
+func origin(t *testing.T, asked *atomic.Int64) string {
+	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		asked.Add(1)
+		_, _ = io.WriteString(w, "made for "+r.URL.Path)
+	}))
+	t.Cleanup(s.Close)
+	return s.URL
+}
+
+func policyFile(t *testing.T, origin string) string {
+	path := filepath.Join(t.TempDir(), "policy.yaml")
+	require.NoError(t, os.WriteFile(path, []byte("version: 1\norigins: [{ name: site, url: "+origin+" }]\nroutes: [{ name: all, match: { path: \"/{x...}\" }, lifetime: { fresh: 1h }, tags: [\"path:{path.x}\"] }]\n"), 0o600))
+	return path
+}
+
+// TestPromise8CrashAnywhere kills the real program without warning and starts it again:
+// the ledger, the policy, the switches and the tokens are there, and the figures but
+// for the last seconds.
+func TestPromise8CrashAnywhere(t *testing.T) {
+	var asked atomic.Int64
+	path, data := program(t), filepath.Join(t.TempDir(), "data")
+	args := []string{"serve", "--private-database", "--data", data, "--policy", policyFile(t, origin(t, &asked)), "--edge", "127.0.0.1:0", "--control", "127.0.0.1:0", "--memory", "8MiB"}
+	p := begin(t, path, args...)
+	token, err := os.ReadFile(filepath.Join(data, node.AdminTokenFile))
+	require.NoError(t, err)
+	info, err := os.Stat(filepath.Join(data, node.AdminTokenFile))
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+	c := client.New(p.control, strings.TrimSpace(string(token)))
+	for range 3 {
+		fetch(t, "GET", p.edge+"/a", "")
+	}
+	purged, err := c.Purge(ctx, client.PurgeRequest{Tags: []string{"path:a"}, Reason: "before the crash"})
+	require.NoError(t, err)
+	require.EqualValues(t, 1, purged.Matched.Entries)
+	require.NoError(t, c.SwitchRoute(ctx, "all", false))
+	eventually(t, "the figures are in the database", func() bool {
+		s, err := c.Ratio(ctx, client.RatioQuery{Since: "1h", Until: time.Now().UTC().Format(time.RFC3339), By: "total"})
+		return err == nil && s.Total.Requests == 3
+	})
+	require.NoError(t, p.Process.Kill())
+	_ = p.Wait()
+
+	p = begin(t, path, args...)
+	c = client.New(p.control, strings.TrimSpace(string(token)))
+	purges, err := c.Purges(ctx, 0, 10)
+	require.NoError(t, err)
+	require.Len(t, purges, 1)
+	assert.Equal(t, "before the crash", purges[0].Reason)
+	routes, err := c.Routes(ctx, "1h")
+	require.NoError(t, err)
+	assert.Equal(t, "off", routes[0].Switch)
+	assert.EqualValues(t, 3, routes[0].Figures.Requests)
+	require.NoError(t, c.SwitchRoute(ctx, "all", true))
+	purged, err = c.Purge(ctx, client.PurgeRequest{All: true})
+	require.NoError(t, err)
+	assert.EqualValues(t, 2, purged.Sequence, "the ledger goes on where it was")
+
+	require.NoError(t, p.Process.Signal(syscall.SIGTERM))
+	require.NoError(t, p.Wait(), "it stops in order")
+	_, err = os.Stat(filepath.Join(data, "postgresql", "data", "postmaster.pid"))
+	assert.ErrorIs(t, err, os.ErrNotExist, "and its database with it")
+}
+
+func startNode(t *testing.T, s node.Settings) *node.Node {
+	s.Edge, s.Control, s.Memory, s.Log = "127.0.0.1:0", "127.0.0.1:0", 8<<20, slog.New(slog.DiscardHandler)
+	n, err := node.Start(ctx, s)
+	require.NoError(t, err)
+	t.Cleanup(func() { n.Stop(ctx) })
+	return n
+}
+
+// TestPromise4WithoutTheDatabase: a node that has served before starts and serves
+// without PostgreSQL, says that it is degraded, and recovers by itself.
+func TestPromise4WithoutTheDatabase(t *testing.T) {
+	var asked atomic.Int64
+	data := t.TempDir()
+	url, err := company.Node.Cluster().CreateDatabase(ctx, "promise4")
+	require.NoError(t, err)
+	first := startNode(t, node.Settings{Name: "a", Data: data, Database: url, PolicyFile: policyFile(t, origin(t, &asked))})
+	first.Stop(ctx)
+
+	lost := strings.Replace(url, "/promise4", "/not_there", 1)
+	n := startNode(t, node.Settings{Name: "a", Data: data, Database: lost})
+	for range 2 {
+		assert.Equal(t, "made for /x", fetch(t, "GET", n.EdgeURL()+"/x", "").body)
+	}
+	assert.EqualValues(t, 1, asked.Load(), "it caches, too")
+	assert.Contains(t, fetch(t, "GET", n.ControlURL()+"/readyz", "").body, "ready, degraded: the database cannot be reached")
+	assert.Equal(t, 200, fetch(t, "POST", n.EdgeURL()+"/x", "").status)
+	fetch(t, "GET", n.EdgeURL()+"/x", "")
+	assert.EqualValues(t, 3, asked.Load(), "a write is forgotten here even when the ledger cannot take it")
+
+	_, err = company.Node.Cluster().CreateDatabase(ctx, "not_there")
+	require.NoError(t, err)
+	eventually(t, "it finds the database", func() bool {
+		return !strings.Contains(fetch(t, "GET", n.ControlURL()+"/readyz", "").body, "degraded")
+	})
+
+	_, err = node.Start(ctx, node.Settings{Name: "b", Data: t.TempDir(), Database: lost + "2", Edge: "127.0.0.1:0", Control: "127.0.0.1:0", Memory: 8 << 20, Log: slog.New(slog.DiscardHandler)})
+	assert.ErrorContains(t, err, "no policy is kept")
+}
+
+// TestPromise3EveryNodeThatSharesTheLedger: what is ordered at one node is done at the
+// other, too: purges, switches, policies and tokens.
+func TestPromise3EveryNodeThatSharesTheLedger(t *testing.T) {
+	var asked atomic.Int64
+	url, err := company.Node.Cluster().CreateDatabase(ctx, "promise3")
+	require.NoError(t, err)
+	const token = "a token for both nodes"
+	a := startNode(t, node.Settings{Name: "a", Data: t.TempDir(), Database: url, AdminToken: token, PolicyFile: policyFile(t, origin(t, &asked))})
+	b := startNode(t, node.Settings{Name: "b", Data: t.TempDir(), Database: url, AdminToken: token})
+	warm := func() page {
+		fetch(t, "GET", b.EdgeURL()+"/a", "")
+		return fetch(t, "GET", b.EdgeURL()+"/a", "")
+	}
+	require.True(t, warm().hit())
+	c := client.New(a.ControlURL(), token)
+	_, err = c.Purge(ctx, client.PurgeRequest{Tags: []string{"path:a"}})
+	require.NoError(t, err)
+	eventually(t, "the purge reaches the other node", func() bool {
+		p, err := c.PurgeBySequence(ctx, 1)
+		return err == nil && len(p.Nodes) == 2 && p.Matched.Entries == 1
+	})
+	assert.False(t, fetch(t, "GET", b.EdgeURL()+"/a", "").hit())
+	require.NoError(t, c.SwitchRoute(ctx, "*", false))
+	eventually(t, "so do switches", func() bool { return !warm().hit() })
+}
