@@ -46,7 +46,10 @@ func begin(t *testing.T, path string, args ...string) *process {
 	require.NoError(t, p.Start())
 	t.Cleanup(func() { _ = p.Process.Kill() })
 	line, err := bufio.NewReader(out).ReadString('\n')
-	require.NoError(t, err, errs.String())
+	if err != nil { // it ended without being ready
+		_ = p.Wait()
+		t.Fatal(errs.String())
+	}
 	_, err = fmt.Sscanf(line, "ready edge=%s control=%s", &p.edge, &p.control)
 	require.NoError(t, err, line)
 	go func() { _, _ = io.Copy(io.Discard, out) }()

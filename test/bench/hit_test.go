@@ -216,4 +216,3 @@ func ask(addr string, deadline time.Time) (n int64, err error) {
 	}
 	return n, nil
 }
-
