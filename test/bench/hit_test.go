@@ -104,6 +104,16 @@ func (d *discard) WriteHeader(int)             {}
 
 func BenchmarkHandlerHit(b *testing.B) {
 	e := newEdge(b, 256<<20)
+	allocations := func(h http.Handler) float64 {
+		r, w := request(), &discard{http.Header{}}
+		return testing.AllocsPerRun(1000, func() {
+			clear(w.header)
+			h.ServeHTTP(w, r)
+		})
+	}
+	if more := allocations(e) - allocations(bare(b, e)); more > 4 {
+		b.Errorf("a hit makes %.0f allocations more than a bare handler; at most 4 are wanted", more)
+	}
 	for _, side := range []struct {
 		name    string
 		handler http.Handler

@@ -5,10 +5,14 @@ package main
 
 import (
 	"context"
+	"encoding/base64"
 	"fmt"
+	"html"
 	"log"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"github.com/chromedp/chromedp"
@@ -49,8 +53,16 @@ func take(control, token, dir string) error {
 		{"routes", []chromedp.Action[chromedp.Void]{open("/routes"), chromedp.WaitVisible("tbody td.switch")}},
 		{"purge", []chromedp.Action[chromedp.Void]{open("/purge?tag=port%3Atholm"), chromedp.WaitVisible("#history tbody td")}},
 		{"overview-dark", []chromedp.Action[chromedp.Void]{appearance("dark"), open("/"), chromedp.WaitVisible("canvas")}},
-		{"routes-dark", []chromedp.Action[chromedp.Void]{open("/routes"), chromedp.WaitVisible("tbody td.switch")}},
-		{"purge-dark", []chromedp.Action[chromedp.Void]{open("/purge?tag=port%3Atholm"), chromedp.WaitVisible("#history tbody td")}},
+	}
+	for _, name := range []string{"explain", "report"} {
+		page, err := terminal(name, control, token)
+		if err != nil {
+			return err
+		}
+		steps = append(steps, struct {
+			name    string
+			actions []chromedp.Action[chromedp.Void]
+		}{name, []chromedp.Action[chromedp.Void]{chromedp.Navigate(page), chromedp.WaitVisible("pre")}})
 	}
 	for _, s := range steps {
 		if err := chromedp.Do(tab, append(s.actions, chromedp.Sleep(1500*time.Millisecond))...); err != nil {
@@ -65,4 +77,26 @@ func take(control, token, dir string) error {
 		}
 	}
 	return nil
+}
+
+// terminal runs a command and returns a page that shows it as a terminal would.
+func terminal(name, control, token string) (string, error) {
+	args := map[string][]string{
+		"explain": {"explain", "http://127.0.0.1:8480/ports/tholm/departures?page=2&utm_source=letter"},
+		"report":  {"report", "ratio", "--since", "15m"},
+	}[name]
+	command := exec.Command("bin/gerastic", append(args, "--control", control)...)
+	command.Env = append(os.Environ(), "GERASTIC_TOKEN="+token)
+	out, err := command.Output()
+	if err != nil {
+		return "", fmt.Errorf("%s: %w", name, err)
+	}
+	for i, a := range args {
+		if strings.ContainsAny(a, "?&") {
+			args[i] = "'" + a + "'"
+		}
+	}
+	text := "$ gerastic " + strings.Join(args, " ") + "\n" + string(out)
+	page := `<meta charset=utf-8><body style="margin:0;background:#12171B"><pre style="color:#E4E9EC;font:13px/1.5 'DejaVu Sans Mono',monospace;padding:16px">` + html.EscapeString(text) + `</pre>`
+	return "data:text/html;base64," + base64.StdEncoding.EncodeToString([]byte(page)), nil
 }
