@@ -89,12 +89,30 @@ func (a *app) printExplanation(ex client.Explanation) {
 		}
 		p("%-9s %d, %s, age %s of %s (%s), its fill took %s%s", first(i, "stored"), e.Status, size(int64(e.Bytes)), span(e.AgeSeconds*1000), span(e.Lifetime*1000), e.Source, span(e.CostMS), answers)
 		if len(e.Tags) > 0 {
-			p("          tags: %s", strings.Join(e.Tags, " · "))
+			for i, line := range wrap(e.Tags, 80) {
+				p("          %-5s %s", first(i, "tags:"), line)
+			}
 		}
 		for _, name := range sortedKeys(e.Vary) {
 			p("          varies by %s: %s", name, e.Vary[name])
 		}
 	}
+}
+
+// wrap joins names into lines of about so many characters.
+func wrap(names []string, width int) (lines []string) {
+	var line string
+	for _, name := range names {
+		if line != "" && len(line)+len(name) > width {
+			lines = append(lines, line)
+			line = ""
+		}
+		if line != "" {
+			line += " · "
+		}
+		line += name
+	}
+	return append(lines, line)
 }
 
 // first labels the first line of a block only.

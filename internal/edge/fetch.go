@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io"
 	"net/http"
+	"slices"
 	"strconv"
 	"sync/atomic"
 	"time"
@@ -388,8 +389,12 @@ func tagsOf(o *order, header rules.Header) []string {
 		plain, _ := rules.PlainGroups(header[name], o.client.Origin.TagSeparator)
 		groups = append(groups, plain...)
 	}
-	all := append(own, groups...)
-	return all[:min(len(all), rules.MaxGroups)]
+	for _, tag := range groups {
+		if !slices.Contains(own, tag) {
+			own = append(own, tag)
+		}
+	}
+	return own[:min(len(own), rules.MaxGroups)]
 }
 
 // bring takes a whole answer in: to all who wait, and into the store if it may.

@@ -52,6 +52,7 @@ func take(control, token, dir string) error {
 		{"overview", []chromedp.Action[chromedp.Void]{chromedp.SendKeys("#token", token), chromedp.Click("button[type=submit]"), chromedp.WaitVisible("#hit-ratio"), chromedp.WaitVisible("canvas")}},
 		{"routes", []chromedp.Action[chromedp.Void]{open("/routes"), chromedp.WaitVisible("tbody td.switch")}},
 		{"purge", []chromedp.Action[chromedp.Void]{open("/purge?tag=port%3Atholm"), chromedp.WaitVisible("#history tbody td")}},
+		{"ferries", []chromedp.Action[chromedp.Void]{chromedp.Navigate("http://127.0.0.1:8480/ports/tholm"), chromedp.WaitVisible(".board")}},
 		{"overview-dark", []chromedp.Action[chromedp.Void]{appearance("dark"), open("/"), chromedp.WaitVisible("canvas")}},
 	}
 	for _, name := range []string{"explain", "report"} {
@@ -68,7 +69,11 @@ func take(control, token, dir string) error {
 		if err := chromedp.Do(tab, append(s.actions, chromedp.Sleep(1500*time.Millisecond))...); err != nil {
 			return fmt.Errorf("%s: %w", s.name, err)
 		}
-		picture, err := chromedp.Run(tab, chromedp.CaptureScreenshot())
+		capture := chromedp.CaptureScreenshot()
+		if s.name == "explain" || s.name == "report" {
+			capture = chromedp.Screenshot("pre")
+		}
+		picture, err := chromedp.Run(tab, capture)
 		if err != nil {
 			return fmt.Errorf("%s: %w", s.name, err)
 		}
@@ -97,6 +102,6 @@ func terminal(name, control, token string) (string, error) {
 		}
 	}
 	text := "$ gerastic " + strings.Join(args, " ") + "\n" + string(out)
-	page := `<meta charset=utf-8><body style="margin:0;background:#12171B"><pre style="color:#E4E9EC;font:13px/1.5 'DejaVu Sans Mono',monospace;padding:16px">` + html.EscapeString(text) + `</pre>`
+	page := `<meta charset=utf-8><body style="margin:0;background:#12171B"><pre style="color:#E4E9EC;background:#12171B;margin:0;width:1248px;font:13px/1.5 'DejaVu Sans Mono',monospace;padding:16px">` + html.EscapeString(text) + `</pre>`
 	return "data:text/html;base64," + base64.StdEncoding.EncodeToString([]byte(page)), nil
 }
