@@ -67,7 +67,7 @@ func (c *Control) explanation(ex *edge.Examination) client.Explanation {
 		Routes: routesLookedAt(ex), Key: []client.KeyPart{}, Entries: []client.ExplainedEntry{}, Sequence: uint64(c.edge.Marks.Stamp()),
 	}
 	if ex.Origin != nil {
-		out.Origin = ex.Origin.Name + " " + ex.Origin.URL.String()
+		out.Origin = ex.Origin.Name + " " + ex.Origin.URLs[0].String()
 	} else if d.Action != decide.Serve {
 		out.Why = append(out.Why, "But no origin of the policy answers this host, so a request that needs one gets 421; add the host to an origin's hosts.")
 	}

@@ -13,6 +13,7 @@ import (
 	"gerastic/internal/core/fill"
 	"gerastic/internal/core/meter"
 	"gerastic/internal/core/policy"
+	"gerastic/internal/core/rules"
 	"gerastic/internal/core/store"
 	"gerastic/internal/core/tags"
 	"gerastic/internal/origin"
@@ -31,6 +32,8 @@ type Parts struct {
 	Log     *slog.Logger
 	Now     func() time.Time
 	Trusted origin.Trusted
+	// MayExplain tells whether a token in Gerastic-Explain may see keys; nil: none may.
+	MayExplain func(token string) bool
 }
 
 // Edge serves visitors.
@@ -38,7 +41,8 @@ type Edge struct {
 	Parts
 	rules     atomic.Pointer[Rules]
 	fills     *fill.Group[*head]
-	lone      memo
+	lone      memo[time.Time]    // keys whose answers are not for sharing, until when
+	searches  memo[rules.Search] // the No-Vary-Search rules of paths
 	exchanges sync.Pool
 }
 
@@ -58,7 +62,7 @@ func (r *Rules) Enabled(plan *policy.Plan) bool {
 
 // New returns an edge without rules; it answers 503 until Apply.
 func New(parts Parts) *Edge {
-	edge := &Edge{Parts: parts, fills: fill.NewGroup[*head](), lone: memo{until: map[string]time.Time{}}}
+	edge := &Edge{Parts: parts, fills: fill.NewGroup[*head]()}
 	edge.exchanges.New = func() any {
 		return &exchange{edge: edge, stripe: edge.Meter.Stripe(), key: make([]byte, 0, 512)}
 	}
@@ -108,36 +112,45 @@ func (e *Edge) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	x.answer()
 }
 
-// memo remembers for a short while which keys had answers that are not for sharing,
-// so that those who ask for them do not wait in line to learn it. Bounded.
-type memo struct {
-	mu    sync.Mutex
-	until map[string]time.Time
+// memo remembers something about keys. It is bounded: when it is full it forgets all,
+// which costs a request or two.
+type memo[V any] struct {
+	mu   sync.RWMutex
+	kept map[string]V
+	size atomic.Int64
 }
 
-const (
-	memoSize = 8192
-	memoTime = 10 * time.Second
-)
+const memoSize = 8192
 
-func (m *memo) note(key string, now time.Time) {
+// loneTime is for how long a key counts as not for sharing: those who ask for it
+// meanwhile do not wait in line to learn it.
+const loneTime = 10 * time.Second
+
+func (m *memo[V]) note(key string, v V) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	if len(m.until) >= memoSize {
-		clear(m.until)
+	if m.kept == nil || len(m.kept) >= memoSize {
+		m.kept = map[string]V{}
 	}
-	m.until[key] = now.Add(memoTime)
+	m.kept[key] = v
+	m.size.Store(int64(len(m.kept)))
 }
 
-func (m *memo) holds(key []byte, now time.Time) bool {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	until, ok := m.until[string(key)]
-	return ok && now.Before(until)
+func (m *memo[V]) any() bool { return m.size.Load() > 0 }
+
+func (m *memo[V]) of(key string) (v V, ok bool) {
+	m.mu.RLock()
+	defer m.mu.RUnlock()
+	v, ok = m.kept[key]
+	return v, ok
 }
 
-func (m *memo) forget(key string) {
+func (m *memo[V]) forget(key string) {
+	if !m.any() {
+		return
+	}
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	delete(m.until, key)
+	delete(m.kept, key)
+	m.size.Store(int64(len(m.kept)))
 }

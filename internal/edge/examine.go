@@ -29,7 +29,10 @@ func (e *Edge) Examine(r *http.Request) (ex Examination, ok bool) {
 	}
 	x.req = RequestOf(r, false)
 	x.match()
-	if x.plan != nil {
+	if x.in.Plan != nil && x.plan.Key.Body != key.NoBody {
+		x.question()
+	}
+	if x.in.Plan != nil {
 		x.find()
 		ex.Key = key.Parts(string(x.key))
 		ex.Variants = e.Store.Variants(x.key)

@@ -1,7 +1,11 @@
 package edge
 
 import (
+	"bytes"
+	"errors"
 	"fmt"
+	"io"
+	"math/rand/v2"
 	"net/http"
 	"runtime/debug"
 	"strings"
@@ -30,6 +34,7 @@ type exchange struct {
 	began time.Time
 	in    decide.Input
 
+	body   []byte // of a request whose key holds it
 	sample meter.Sample
 }
 
@@ -47,7 +52,7 @@ func (x *exchange) end() {
 	x.sample.Took = x.edge.Now().Sub(x.began)
 	x.edge.Meter.Record(x.stripe, &x.sample)
 	e := x.edge
-	x.w, x.r, x.rules, x.plan, x.req, x.in = nil, nil, nil, nil, key.Request{}, decide.Input{}
+	x.w, x.r, x.rules, x.plan, x.req, x.in, x.body = nil, nil, nil, nil, key.Request{}, decide.Input{}, nil
 	e.exchanges.Put(x)
 	if broken == nil {
 		return
@@ -98,7 +103,10 @@ func (x *exchange) answer() {
 	if x.plan != nil {
 		x.sample.Route = x.plan.Name
 	}
-	if x.plan == nil || !x.in.Enabled || upgrades(x.r.Header) {
+	if x.in.Enabled && x.plan.Key.Body != key.NoBody {
+		x.question()
+	}
+	if x.in.Plan == nil || !x.in.Enabled || upgrades(x.r.Header) {
 		d := decide.Of(&x.in)
 		x.sample.Cause = d.Cause
 		if d.Action != decide.Bypass { // an upgrade on a cached route
@@ -111,6 +119,8 @@ func (x *exchange) answer() {
 	d := decide.Of(&x.in)
 	x.sample.Cause = d.Cause
 	switch d.Action {
+	case decide.ServeStale:
+		x.serve(x.in.Entry, meter.Stale, rules.CacheStatus{})
 	case decide.Serve:
 		x.serve(x.in.Entry, meter.Hit, rules.CacheStatus{})
 	case decide.ServeAndRefresh:
@@ -138,8 +148,39 @@ func (x *exchange) match() {
 	if h := x.req.Header; h.Has("Cache-Control") || h.Has("Pragma") {
 		x.in.Visitor = rules.RequestDirectives(h)
 	} else {
-		x.in.Visitor = rules.Directives{MaxAge: rules.Unset, MinFresh: rules.Unset}
+		x.in.Visitor = rules.Directives{MaxAge: rules.Unset, MinFresh: rules.Unset, MaxStale: rules.Unset}
 	}
+	if x.plan.RefreshEarly {
+		x.in.Random = rand.Float64()
+	}
+}
+
+// question reads the body that the key holds. Without a canonical form the request
+// passes through, its body with it.
+func (x *exchange) question() {
+	if x.r.Body != nil && x.r.Body != http.NoBody {
+		body, err := io.ReadAll(io.LimitReader(x.r.Body, key.MaxBody+1))
+		if err != nil {
+			panic(http.ErrAbortHandler) // the visitor broke off
+		}
+		x.body = body
+		x.r.Body = readAgain{io.MultiReader(bytes.NewReader(body), x.r.Body), x.r.Body}
+	}
+	canonical, err := key.BodyOf(x.plan.Key.Body, &x.req, x.body)
+	if err == nil {
+		x.req.Body = canonical
+		return
+	}
+	x.in.Plan, x.in.Reason = nil, meter.Method
+	if errors.Is(err, key.TooLongBody) {
+		x.in.Reason = meter.BodyTooLarge
+	}
+}
+
+// readAgain is a body of which the beginning was read already.
+type readAgain struct {
+	io.Reader
+	io.Closer
 }
 
 // find looks up what is stored for the request.
@@ -147,11 +188,46 @@ func (x *exchange) find() {
 	e := x.edge
 	x.key = x.plan.Key.Append(x.key[:0], x.plan.KeyName, &x.req)
 	x.in.Entry, x.in.Variants = e.Store.Find(x.key, x.req.Header)
+	if x.in.Entry == nil && e.searches.any() {
+		x.findReduced()
+	}
 	if x.in.Entry != nil {
 		x.in.Verdict = x.in.Entry.Judge(e.Marks)
 	} else if x.in.Variants == 0 {
 		x.in.Removed = causeOf(e.Store.Missing(x.key))
 	}
+}
+
+// findReduced looks for what answers other queries, too (No-Vary-Search). The rule that
+// is known for the path only finds the place; the entry's own rule decides.
+func (x *exchange) findReduced() {
+	e := x.edge
+	rule, known := e.searches.of(x.searchKey())
+	if !known {
+		return
+	}
+	x.useRule(rule)
+	found, variants := e.Store.Find(x.key, x.req.Header)
+	x.in.Variants = variants
+	if found != nil && found.Search == rule.String() {
+		x.in.Entry = found
+	}
+}
+
+// searchKey names the path whose answers share a No-Vary-Search rule.
+func (x *exchange) searchKey() string {
+	nothing := ""
+	req := x.req
+	req.Reduced = &nothing
+	return string(x.plan.Key.Append(nil, x.plan.KeyName, &req))
+}
+
+// useRule makes the key hold what a rule leaves of the query.
+func (x *exchange) useRule(rule rules.Search) {
+	query, _ := x.plan.Key.Query.Canonical(x.req.Query, x.req.HasQuery)
+	reduced := rule.String() + "?" + rule.Canonical(query)
+	x.req.Reduced = &reduced
+	x.key = x.plan.Key.Append(x.key[:0], x.plan.KeyName, &x.req)
 }
 
 // causeOf turns what the store remembers of a key into a cause.
@@ -172,65 +248,4 @@ func causeOf(why store.Removal, known bool) meter.Cause {
 
 func upgrades(h http.Header) bool {
 	return len(h["Upgrade"]) > 0 && len(h["Connection"]) > 0
-}
-
-// serve answers from an entry. For a hit, status may be zero: the entry has the line
-// prepared.
-func (x *exchange) serve(entry *store.Entry, outcome meter.Outcome, status rules.CacheStatus) {
-	h := x.w.Header()
-	age, line, control := entry.Moving(x.began)
-	if status != (rules.CacheStatus{}) {
-		line = append(append([]string(nil), entry.Header["Cache-Status"]...), status.String())
-	}
-	h["Age"], h["Cache-Status"] = age, line
-	if control != nil {
-		h["Cache-Control"] = control
-	}
-	x.sample.Outcome = outcome
-	if outcome == meter.Hit || outcome == meter.Stale {
-		x.sample.Saved = entry.Cost()
-		entry.Use(x.began)
-	}
-	if rules.Conditional(x.req.Header) {
-		switch rules.Evaluate(x.req.Header, entry.Status, entry.Header, entry.Received) {
-		case rules.NotModified:
-			for i := range entry.Lines {
-				if rules.InNotModified(entry.Lines[i].Name) {
-					h[entry.Lines[i].Name] = entry.Lines[i].Values
-				}
-			}
-			x.status(http.StatusNotModified)
-			return
-		case rules.Failed:
-			x.status(http.StatusPreconditionFailed)
-			return
-		}
-	}
-	for i := range entry.Lines {
-		h[entry.Lines[i].Name] = entry.Lines[i].Values
-	}
-	x.status(entry.Status)
-	if x.r.Method != http.MethodHead {
-		n, _ := x.w.Write(entry.Body)
-		x.sample.Bytes = int64(n)
-	}
-}
-
-func (x *exchange) status(status int) {
-	x.sample.Status = status
-	x.w.WriteHeader(status)
-}
-
-// refuse answers with a short, plain body of our own.
-func (x *exchange) refuse(status int, text string, cause meter.Cause) {
-	h := x.w.Header()
-	clear(h)
-	h.Set("Content-Type", "text/plain; charset=utf-8")
-	h.Set("Cache-Control", "no-store")
-	x.sample.Outcome, x.sample.Cause = meter.Error, cause
-	x.status(status)
-	if x.r.Method != http.MethodHead {
-		n, _ := fmt.Fprintf(x.w, "%d: %s\n", status, text)
-		x.sample.Bytes = int64(n)
-	}
 }

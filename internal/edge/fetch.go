@@ -1,12 +1,13 @@
 package edge
 
 import (
-	"context"
+	"bytes"
 	"errors"
 	"io"
+	"math"
 	"net/http"
-	"slices"
 	"strconv"
+	"strings"
 	"sync/atomic"
 	"time"
 
@@ -32,31 +33,38 @@ type head struct {
 	length   int64           // of the body, -1 if unknown
 	rule     rules.Rule      // why the answer is not for others; OK if it is
 	vary     []rules.Varying // what the answer depends on, as the leader's request had it
+	search   rules.Search    // which other queries it answers
+	query    string          // that it was asked with
+	trailer  http.Header     // complete when the body is
 	browser  time.Duration
 	entry    *store.Entry // a stored answer that the origin confirmed (304): the body is there
 }
 
 // answers tells whether a request that joined may read the answer.
-func (h *head) answers(request rules.Header) bool {
-	return h.rule == rules.OK && rules.Matches(h.vary, request)
+func (h *head) answers(request rules.Header, query string) bool {
+	return h.rule == rules.OK && rules.Matches(h.vary, request) && h.search.Canonical(h.query) == h.search.Canonical(query)
 }
 
 // order is all that a fill needs; it outlives the request that caused it.
 type order struct {
-	plan     *policy.Plan
-	client   *origin.Client
-	req      *http.Request
-	request  key.Request
-	header   rules.Header // the visitor's, for Vary
-	key      string
-	stamp    tags.Stamp
-	found    *store.Entry // to be validated, or whose cost is known
-	validate bool
-	noStore  bool
-	behind   bool
+	plan       *policy.Plan
+	client     *origin.Client
+	req        *http.Request
+	request    key.Request
+	header     rules.Header // the visitor's, for Vary
+	key        string
+	stamp      tags.Stamp
+	searchKey  string
+	query      string
+	found      *store.Entry   // to be validated, or whose cost is known
+	candidates []*store.Entry // other variants, which the origin may confirm instead of sending another
+	validate   bool
+	noStore    bool
+	behind     bool
 }
 
-// order prepares a fill for the exchange.
+// order prepares a fill for the exchange. A HEAD of what is stored asks for all of it,
+// so that it can renew the entry and be shared; a HEAD of what is not stays a HEAD.
 func (x *exchange) order(stamp tags.Stamp, d decide.Decision) (*order, error) {
 	o := x.rules.Policy.OriginFor(x.req.Host)
 	if o == nil {
@@ -65,20 +73,42 @@ func (x *exchange) order(stamp tags.Stamp, d decide.Decision) (*order, error) {
 	client := x.rules.clients[o]
 	query, has := x.plan.Key.Query.Canonical(x.req.Query, x.req.HasQuery)
 	ord := &order{
-		plan: x.plan, client: client, key: string(x.key), stamp: stamp, noStore: d.NoStore,
+		plan: x.plan, client: client, key: string(x.key), searchKey: x.searchKey(), query: query, stamp: stamp, noStore: d.NoStore,
 		request: x.req, header: x.req.Header.Clone(),
 	}
 	ord.request.Header = ord.header
+	method := x.req.Method
+	if method == http.MethodHead && x.in.Entry != nil {
+		method = http.MethodGet
+	}
 	ord.req = &http.Request{
-		Method: x.req.Method, URL: client.Target(x.r.URL, query, has), Host: x.req.Host,
-		Header: origin.FillHeader(x.r, &x.req, x.edge.Trusted),
+		Method: method, URL: client.Target(x.r.URL, query, has), Host: x.req.Host,
+		Header: origin.FillHeader(x.r, &x.req, &x.plan.Key, x.edge.Trusted),
 		Proto:  "HTTP/1.1", ProtoMajor: 1, ProtoMinor: 1,
+	}
+	if body := x.body; len(body) > 0 {
+		ord.req.ContentLength = int64(len(body))
+		ord.req.GetBody = func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(body)), nil }
+		ord.req.Body, _ = ord.req.GetBody()
 	}
 	if x.in.Entry != nil && x.in.Verdict != tags.Dropped {
 		ord.found = x.in.Entry
 		ord.validate = d.Action == decide.Validate || d.Action == decide.ServeAndRefresh
+	} else if x.in.Entry == nil && x.in.Variants > 0 {
+		ord.candidates = x.candidates()
 	}
 	return ord, nil
+}
+
+// candidates are the other variants that a strong validator can name (RFC 9111 §4.1, §4.3.1).
+func (x *exchange) candidates() []*store.Entry {
+	var named []*store.Entry
+	for _, e := range x.edge.Store.Variants(x.key) {
+		if etag := e.Header.Get("Etag"); strings.HasPrefix(etag, `"`) && e.Judge(x.edge.Marks) != tags.Dropped {
+			named = append(named, e)
+		}
+	}
+	return named
 }
 
 var errNoOrigin = errors.New("no origin of the policy answers this host")
@@ -87,10 +117,12 @@ var errNoOrigin = errors.New("no origin of the policy answers this host")
 func (x *exchange) fetch(d decide.Decision) {
 	e := x.edge
 	stamp := e.Marks.Stamp()
-	// A HEAD of what is stored asks for all of it, so that it can renew the entry and be
-	// shared; a HEAD of what is not stays a HEAD.
-	headOnly := x.r.Method == http.MethodHead && x.in.Entry == nil
-	alone := headOnly || d.NoStore || e.lone.holds(x.key, x.began)
+	until, lone := e.lone.of(string(x.key))
+	alone := x.r.Method == http.MethodHead && x.in.Entry == nil || d.NoStore || lone && x.began.Before(until)
+	if alone && x.req.Header.Has("Range") { // not for the store, so the part alone will do
+		x.pass(d.Forward)
+		return
+	}
 	flightKey := x.flightKey()
 	for {
 		var reader *fill.Reader[*head]
@@ -103,9 +135,6 @@ func (x *exchange) fetch(d decide.Decision) {
 		}
 		if lead {
 			o, err := x.order(stamp, d)
-			if err == nil && !headOnly {
-				o.req.Method = http.MethodGet
-			}
 			if err != nil {
 				flight.End(err)
 				reader.Close()
@@ -114,8 +143,14 @@ func (x *exchange) fetch(d decide.Decision) {
 			}
 			go e.lead(flight, o)
 		}
-		h, err := reader.Wait(x.r.Context())
-		if err == nil && !lead && !h.answers(x.req.Header) {
+		h, err := reader.Wait(x.r.Context(), x.hint)
+		if err == nil && h.rule != rules.OK && x.req.Header.Has("Range") && h.status == http.StatusOK {
+			// Only a part was asked for, and the whole is not for the store.
+			reader.Close()
+			x.pass(d.Forward)
+			return
+		}
+		if err == nil && !lead && !h.answers(x.req.Header, x.query()) {
 			reader.Close()
 			if h.rule != rules.OK {
 				alone = true // not for others: everyone asks for himself, all at once
@@ -128,6 +163,21 @@ func (x *exchange) fetch(d decide.Decision) {
 		reader.Close()
 		return
 	}
+}
+
+func (x *exchange) query() string {
+	query, _ := x.plan.Key.Query.Canonical(x.req.Query, x.req.HasQuery)
+	return query
+}
+
+// hint passes an interim answer on (RFC 9110 §15.2).
+func (x *exchange) hint(h *head) {
+	out := x.w.Header()
+	for name, values := range h.header {
+		out[name] = values
+	}
+	x.w.WriteHeader(h.status)
+	clear(out)
 }
 
 // flightKey is the key, with what this key's stored variants are known to depend on.
@@ -209,6 +259,9 @@ func (x *exchange) fail(err error, lead bool, d decide.Decision) {
 		panic(http.ErrAbortHandler)
 	}
 	f := origin.FailureOf(err)
+	if x.in.Entry != nil && x.in.Entry.Freshness.NeverStale {
+		f.Status = http.StatusGatewayTimeout // must-revalidate could not be done (RFC 9111 §5.2.2.2)
+	}
 	x.refuse(f.Status, f.Text, d.Cause)
 }
 
@@ -222,6 +275,7 @@ func (x *exchange) stream(reader *fill.Reader[*head], h *head, status rules.Cach
 	for name, values := range header {
 		out[name] = values
 	}
+	x.detail(&status, x.explains())
 	out["Cache-Status"] = append(append([]string(nil), h.header["Cache-Status"]...), status.String())
 	if h.browser != rules.Unset && h.rule == rules.OK {
 		out["Cache-Control"] = []string{"max-age=" + strconv.FormatInt(int64((h.browser+rules.InitialAge(h.header, h.received, h.received))/time.Second), 10)}
@@ -244,7 +298,15 @@ func (x *exchange) stream(reader *fill.Reader[*head], h *head, status rules.Cach
 			return
 		}
 	}
-	x.status(h.status)
+	skip, send := int64(0), int64(math.MaxInt64)
+	if span, part := x.partOf(h); part {
+		skip, send = span.From, span.Length
+		out["Content-Range"] = []string{span.ContentRange(h.length)}
+		out["Content-Length"] = []string{strconv.FormatInt(span.Length, 10)}
+		x.status(http.StatusPartialContent)
+	} else {
+		x.status(h.status)
+	}
 	if x.r.Method == http.MethodHead {
 		return
 	}
@@ -252,6 +314,9 @@ func (x *exchange) stream(reader *fill.Reader[*head], h *head, status rules.Cach
 	for {
 		data, err := reader.Next(x.r.Context(), func() { _ = flusher.Flush() })
 		if err == io.EOF {
+			for name, values := range h.trailer {
+				out[http.TrailerPrefix+name] = values
+			}
 			return
 		}
 		if err != nil {
@@ -259,12 +324,30 @@ func (x *exchange) stream(reader *fill.Reader[*head], h *head, status rules.Cach
 			x.sample.Outcome = meter.Error
 			panic(http.ErrAbortHandler)
 		}
+		passed := min(skip, int64(len(data)))
+		skip -= passed
+		data = data[passed:]
+		data = data[:min(send, int64(len(data)))]
+		send -= int64(len(data))
 		n, err := x.w.Write(data)
 		x.sample.Bytes += int64(n)
 		if err != nil {
 			return // the visitor went away
 		}
 	}
+}
+
+// partOf is the one range of a stream whose length is known that a visitor asks for.
+// Several are answered with the whole: the stream comes once.
+func (x *exchange) partOf(h *head) (rules.Span, bool) {
+	if h.status != http.StatusOK || h.length <= 0 || x.r.Method != http.MethodGet {
+		return rules.Span{}, false
+	}
+	result, spans := rules.Ranges(x.req.Header, h.header, h.length)
+	if result != rules.Parts || len(spans) != 1 {
+		return rules.Span{}, false
+	}
+	return spans[0], true
 }
 
 // refresh renews an entry behind the visitor's back, unless that is already being done.
@@ -282,229 +365,8 @@ func (x *exchange) refresh(entry *store.Entry) {
 		} else {
 			o.behind = true
 			o.found = entry
-			o.req.Method = http.MethodGet
 			go x.edge.lead(flight, o)
 		}
 	}
 	reader.Close()
-}
-
-// lead carries out a fill. It runs on its own, so that a visitor who goes away ends
-// nothing that others wait for or that is worth storing.
-func (e *Edge) lead(f *fill.Flight[*head], o *order) {
-	ctx, cancel := context.WithCancelCause(context.Background())
-	defer cancel(nil)
-	limit := time.AfterFunc(o.client.Origin.Total, func() { cancel(context.DeadlineExceeded) })
-	defer limit.Stop()
-	f.OnLonely(func() { cancel(context.Canceled) })
-	began := e.Now()
-	err := e.fly(ctx, f, o, began, limit)
-	if o.behind {
-		e.Meter.Record(e.Meter.Stripe(), &meter.Sample{Route: o.plan.Name, Outcome: meter.Behind, Origin: true, Waited: e.Now().Sub(began)})
-	}
-	if err != nil && errors.Is(context.Cause(ctx), context.DeadlineExceeded) {
-		err = context.DeadlineExceeded
-	}
-	f.End(err)
-}
-
-// fly asks the origin and brings the answer in; the error says that it is not whole.
-func (e *Edge) fly(ctx context.Context, f *fill.Flight[*head], o *order, began time.Time, limit *time.Timer) error {
-	if o.validate {
-		for name, values := range rules.Validators(o.found.Header) {
-			o.req.Header[name] = values
-		}
-	}
-	resp, err := o.client.Do(o.req.WithContext(ctx))
-	if err == nil && resp.StatusCode == http.StatusNotModified {
-		resp.Body.Close()
-		header := rules.Header(resp.Header)
-		if o.validate && rules.Validates(header, o.found.Header) {
-			return e.confirm(f, o, header, began)
-		}
-		// It confirms something that we do not have: ask for all of it.
-		o.validate = false
-		for _, name := range []string{"If-None-Match", "If-Modified-Since"} {
-			o.req.Header.Del(name)
-		}
-		if resp, err = o.client.Do(o.req.WithContext(ctx)); err == nil && resp.StatusCode == http.StatusNotModified {
-			resp.Body.Close()
-			err = errors.New("the origin answers 304 to a request without conditions")
-		}
-	}
-	if err != nil {
-		e.Log.Warn("the origin failed", "origin", o.client.Origin.Name, "path", o.request.Path, "error", err)
-		return err
-	}
-	defer resp.Body.Close()
-	return e.bring(ctx, f, o, resp, began, limit)
-}
-
-// confirm renews a stored entry after a 304 (RFC 9111 §4.3.4).
-func (e *Edge) confirm(f *fill.Flight[*head], o *order, header rules.Header, began time.Time) error {
-	received := e.Now()
-	fresh := rules.Freshened(o.found.Header, header)
-	entry := e.entry(o, o.found.Status, fresh, o.found.Body, began, received)
-	entry.Vary = o.found.Vary
-	entry.KeepCost(o.found)
-	entry.Prepare()
-	if rule := e.mayStore(o, o.found.Status, fresh, entry.Freshness, received); rule == rules.OK {
-		e.Store.Put(entry, received)
-	} else {
-		e.Store.Remove(o.found, store.Replaced)
-	}
-	h := &head{status: entry.Status, header: entry.Header, received: received, waited: received.Sub(began), entry: entry, vary: entry.Vary, browser: rules.Unset}
-	f.Head(h, true, true)
-	return nil
-}
-
-func (e *Edge) mayStore(o *order, status int, header rules.Header, f rules.Freshness, received time.Time) rules.Rule {
-	return rules.MayStore(rules.Storing{
-		Method: o.req.Method, Authorized: o.header.Has("Authorization"), NoStore: o.noStore,
-		Status: status, Header: header, Received: received, Directives: rules.ResponseDirectives(header), Freshness: f, Terms: o.plan.Terms,
-	})
-}
-
-// entry makes an entry of a response, without its preparation.
-func (e *Edge) entry(o *order, status int, header rules.Header, body []byte, began, received time.Time) *store.Entry {
-	query, _ := o.plan.Key.Query.Canonical(o.request.Query, o.request.HasQuery)
-	return &store.Entry{
-		Key: o.key, Method: o.req.Method, Scheme: o.request.Scheme,
-		Subject: tags.Subject{
-			Tags: tagsOf(o, header), Route: o.plan.Name,
-			Host: o.request.Host, Path: o.request.Path, Query: query, Stamp: o.stamp,
-		},
-		Vary:   rules.VaryingOf(header, o.header),
-		Status: status, Header: header, Body: body, Received: received,
-		Freshness: rules.FreshnessOf(status, header, rules.ResponseDirectives(header), began, received, o.plan.Terms),
-		Browser:   o.plan.Browser, Idle: o.plan.Idle,
-	}
-}
-
-// tagsOf gathers an entry's tags: the route's, and those that the origin names.
-func tagsOf(o *order, header rules.Header) []string {
-	own := o.plan.TagsOf(&o.request)
-	groups, _ := rules.Groups(header["Cache-Groups"])
-	if name := o.client.Origin.TagHeader; name != "" {
-		plain, _ := rules.PlainGroups(header[name], o.client.Origin.TagSeparator)
-		groups = append(groups, plain...)
-	}
-	for _, tag := range groups {
-		if !slices.Contains(own, tag) {
-			own = append(own, tag)
-		}
-	}
-	return own[:min(len(own), rules.MaxGroups)]
-}
-
-// bring takes a whole answer in: to all who wait, and into the store if it may.
-func (e *Edge) bring(ctx context.Context, f *fill.Flight[*head], o *order, resp *http.Response, began time.Time, limit *time.Timer) error {
-	received := e.Now()
-	header := rules.Header(resp.Header)
-	rules.DropHopByHop(header)
-	if !header.Has("Date") {
-		header["Date"] = []string{rules.FormatDate(received)} // RFC 9110 §6.6.1
-	}
-	entry := e.entry(o, resp.StatusCode, header, nil, began, received)
-	h := &head{status: resp.StatusCode, header: header, own: header, received: received, waited: received.Sub(began), length: resp.ContentLength, vary: entry.Vary, browser: o.plan.Browser}
-	h.rule = e.mayStore(o, resp.StatusCode, header, entry.Freshness, received)
-	if h.rule == rules.OK && resp.ContentLength > o.plan.MaxBody {
-		h.rule = rules.TooLarge
-	}
-	if o.req.Method != http.MethodGet {
-		h.rule = rules.MethodNotCached
-	}
-	expect := max(0, resp.ContentLength)
-	keep := h.rule == rules.OK && e.Store.Reserve(expect)
-	reserved := int64(0)
-	if keep {
-		reserved = expect
-	} else if h.rule == rules.OK {
-		h.rule = rules.TooLarge
-	}
-	defer func() { e.Store.Release(reserved) }()
-	if keep {
-		entry.Header = rules.Storable(header, rules.ResponseDirectives(header), o.plan.Terms)
-		h.header = entry.Header
-		if header.Has("Age") {
-			h.header = entry.Header.Clone()
-			h.header["Age"] = header["Age"]
-		}
-		if !o.plan.Terms.RefuseCookies {
-			delete(header, "Set-Cookie")
-		}
-		e.lone.forget(o.key)
-	} else {
-		limit.Stop() // what is only passed on may take as long as it likes
-		if h.rule != rules.RequestNoStore && h.rule != rules.MethodNotCached && resp.StatusCode < 500 {
-			e.lone.note(o.key, received)
-		}
-	}
-	if keep && resp.ContentLength == 0 { // a visitor has all of it when he has the head
-		e.keep(f, entry, o, began)
-		keep = false
-		f.Head(h, true, true)
-		return nil
-	}
-	f.Head(h, keep, h.rule == rules.OK)
-	for {
-		room, err := f.Room(ctx, expect-f.Size())
-		if err != nil {
-			return err
-		}
-		if over := f.Size() + int64(len(room)) - reserved; keep && over > 0 {
-			if f.Size() > o.plan.MaxBody || !e.Store.Reserve(over) {
-				keep = false
-				limit.Stop()
-				f.Discard()
-				continue
-			}
-			reserved += over
-		}
-		n, err := resp.Body.Read(room)
-		if keep && expect > 0 && f.Size()+int64(n) == expect {
-			f.Hold(n)
-			if err == nil {
-				err = endOf(resp.Body)
-			}
-		} else {
-			f.Wrote(n)
-		}
-		if err == io.EOF {
-			break
-		}
-		if err != nil {
-			return err
-		}
-	}
-	h.took.Store(int64(e.Now().Sub(began)))
-	if keep && f.Size() <= o.plan.MaxBody {
-		e.Store.Release(reserved)
-		reserved = 0
-		e.keep(f, entry, o, began)
-	}
-	return nil
-}
-
-// endOf returns io.EOF when nothing more comes, as it should after the announced length.
-func endOf(body io.Reader) error {
-	var more [1]byte
-	n, err := body.Read(more[:])
-	if n > 0 || err == nil {
-		return errors.New("the origin sent more than it announced")
-	}
-	return err
-}
-
-// keep puts a whole answer away. An entry that a purge has overtaken meanwhile is
-// not worth its room: the marks would defeat it at every lookup.
-func (e *Edge) keep(f *fill.Flight[*head], entry *store.Entry, o *order, began time.Time) {
-	entry.Body = f.Body()
-	now := e.Now()
-	entry.Filled(o.found, now.Sub(began))
-	entry.Prepare()
-	if f.Disowned() || e.Marks.Judge(&entry.Subject) == tags.Dropped {
-		return
-	}
-	e.Store.Put(entry, now)
 }

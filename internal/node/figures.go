@@ -40,6 +40,9 @@ func (n *Node) flushFigures() {
 	compacted := time.Now()
 	for n.life.Err() == nil {
 		n.pause(time.Until(time.Now().Truncate(FlushEvery).Add(FlushEvery)))
+		if n.life.Err() != nil {
+			return // Stop saves the last of them
+		}
 		n.saveFigures(n.life)
 		if rec := n.records.Load(); rec != nil && time.Since(compacted) > time.Hour {
 			compacted = time.Now()

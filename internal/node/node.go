@@ -70,6 +70,10 @@ func Start(ctx context.Context, s Settings) (*Node, error) {
 	n.marks = tags.NewMarks(0, tags.DefaultLimit)
 	n.meter = &meter.Meter{}
 	n.edge = edge.New(edge.Parts{Store: n.store, Marks: n.marks, Meter: n.meter, Log: s.Log, Now: time.Now, Trusted: trusted,
+		MayExplain: func(token string) bool {
+			t, ok := n.TokenFor(token)
+			return ok && t.May(records.Read)
+		},
 		Purge: func(ctx context.Context, p tags.Purge, actor, reason string) error {
 			_, _, err := n.Purge(ctx, p, actor, reason)
 			return err

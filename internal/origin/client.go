@@ -1,5 +1,5 @@
-// Package origin is the way to an origin: connections, time limits, and what a
-// request carries when it goes there.
+// Package origin is the way to an origin: connections, time limits, the health of its
+// addresses, and what a request carries there.
 package origin
 
 import (
@@ -8,60 +8,137 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"reflect"
 	"time"
 
 	"gerastic/internal/core/policy"
 )
 
-// Client sends requests to one origin.
+// Client sends requests to one origin, by its addresses in turn.
 type Client struct {
 	Origin    *policy.Origin
-	transport *http.Transport
+	addresses []*address
+	turn      counter
+	end       context.CancelFunc
 }
 
-// NewClient returns a client with its own pool of connections.
+// NewClient returns a client with its own pool of connections. Close ends its probes.
 func NewClient(o *policy.Origin) *Client {
 	dialer := &net.Dialer{Timeout: o.Connect, KeepAlive: 30 * time.Second}
-	return &Client{Origin: o, transport: &http.Transport{
-		DialContext:            dialer.DialContext,
-		TLSHandshakeTimeout:    o.Connect + 2*time.Second,
-		ResponseHeaderTimeout:  o.FirstByte,
-		MaxConnsPerHost:        o.MaxConnections,
-		MaxIdleConnsPerHost:    o.MaxConnections,
-		IdleConnTimeout:        90 * time.Second,
-		DisableCompression:     true, // encodings are the visitor's business and ours, not the transport's
-		ForceAttemptHTTP2:      true,
-		ReadBufferSize:         32 << 10,
-		MaxResponseHeaderBytes: 256 << 10,
-	}}
+	c := &Client{Origin: o}
+	for _, u := range o.URLs {
+		c.addresses = append(c.addresses, &address{url: u, breaker: o.Breaker, several: len(o.URLs) > 1, transport: &http.Transport{
+			DialContext:            dialer.DialContext,
+			TLSHandshakeTimeout:    o.Connect + 2*time.Second,
+			ResponseHeaderTimeout:  o.FirstByte,
+			ExpectContinueTimeout:  time.Second,
+			MaxConnsPerHost:        o.MaxConnections,
+			MaxIdleConnsPerHost:    o.MaxConnections,
+			IdleConnTimeout:        90 * time.Second,
+			DisableCompression:     true, // encodings are the visitor's business and ours, not the transport's
+			ForceAttemptHTTP2:      true,
+			ReadBufferSize:         32 << 10,
+			MaxResponseHeaderBytes: 256 << 10,
+		}})
+	}
+	life, end := context.WithCancel(context.Background())
+	c.end = end
+	if o.Probe.Path != "" {
+		for _, a := range c.addresses {
+			go a.probe(life, o.Probe)
+		}
+	}
+	return c
 }
 
-// Do sends a request made by Request or by hand; its URL must be under the origin's.
-func (c *Client) Do(r *http.Request) (*http.Response, error) { return c.transport.RoundTrip(r) }
+// Do sends a request whose URL has the path and query at the origin; scheme and host
+// are those of the address that is chosen. A request that may be repeated goes to
+// another address, or once more to the only one, if nothing came back.
+func (c *Client) Do(r *http.Request) (*http.Response, error) {
+	tries := 1
+	if repeatable(r) {
+		tries = max(2, len(c.addresses))
+	}
+	var tried []*address
+	for {
+		a := c.choose(tried)
+		if a == nil {
+			return nil, ErrResting
+		}
+		resp, err := a.send(r)
+		tried = append(tried, a)
+		if err == nil || len(tried) >= tries || r.Context().Err() != nil || isTimeout(err) {
+			return resp, err
+		}
+		if r.GetBody != nil {
+			body, err := r.GetBody()
+			if err != nil {
+				return nil, err
+			}
+			r.Body = body
+		}
+	}
+}
+
+// repeatable: idempotent (RFC 9110 §9.2.2), and its body can be sent again.
+func repeatable(r *http.Request) bool {
+	switch r.Method {
+	case http.MethodGet, http.MethodHead, http.MethodOptions, http.MethodTrace, http.MethodPut, http.MethodDelete, "QUERY":
+		return r.Body == nil || r.Body == http.NoBody || r.GetBody != nil
+	}
+	return false
+}
+
+// choose takes the next address that is well and was not tried; if none is well, one
+// whose rest is over. nil: all rest.
+func (c *Client) choose(tried []*address) *address {
+	start := int(c.turn.next())
+	now := time.Now()
+	for _, again := range []bool{false, true} {
+		for i := range c.addresses {
+			a := c.addresses[(start+i)%len(c.addresses)]
+			if (again || !contains(tried, a)) && a.available(now) {
+				return a
+			}
+		}
+	}
+	if len(c.addresses) > 1 && len(tried) == 0 { // all are thought to be down: better try than refuse
+		if a := c.addresses[start%len(c.addresses)]; !a.resting(now) {
+			return a
+		}
+	}
+	return nil
+}
+
+func contains(all []*address, one *address) bool {
+	for _, a := range all {
+		if a == one {
+			return true
+		}
+	}
+	return false
+}
 
 // RoundTrip makes a Client an http.RoundTripper.
 func (c *Client) RoundTrip(r *http.Request) (*http.Response, error) { return c.Do(r) }
 
-// Target is the address of a visitor's URL at the origin. The path goes as it came.
+// Target is a visitor's URL at the origin: an address's path stands before it when it
+// is sent. The path goes as it came.
 func (c *Client) Target(visitor *url.URL, query string, hasQuery bool) *url.URL {
-	u := *c.Origin.URL
-	u.Path = c.Origin.URL.Path + visitor.Path
-	if visitor.RawPath != "" {
-		u.RawPath = c.Origin.URL.EscapedPath() + visitor.RawPath
-	}
-	u.RawQuery = query
-	u.ForceQuery = hasQuery && query == ""
-	return &u
+	first := c.Origin.URLs[0]
+	return &url.URL{Scheme: first.Scheme, Host: first.Host, Path: visitor.Path, RawPath: visitor.RawPath, RawQuery: query, ForceQuery: hasQuery && query == ""}
 }
 
-// Close ends idle connections; those in use end with their requests.
-func (c *Client) Close() { c.transport.CloseIdleConnections() }
+// Close ends probes and idle connections; those in use end with their requests.
+func (c *Client) Close() {
+	c.end()
+	for _, a := range c.addresses {
+		a.transport.CloseIdleConnections()
+	}
+}
 
 // Same tells whether a client for o would behave as this one does.
-func (c *Client) Same(o *policy.Origin) bool {
-	p := c.Origin
-	return p.URL.String() == o.URL.String() && p.Connect == o.Connect && p.FirstByte == o.FirstByte && p.MaxConnections == o.MaxConnections
-}
+func (c *Client) Same(o *policy.Origin) bool { return reflect.DeepEqual(c.Origin, o) }
 
 // Failure is how an origin failed, in a visitor's words.
 type Failure struct {
@@ -71,9 +148,13 @@ type Failure struct {
 
 // FailureOf sorts an error of Do or of reading a body.
 func FailureOf(err error) Failure {
-	var timeout net.Error
-	if errors.Is(err, context.DeadlineExceeded) || errors.As(err, &timeout) && timeout.Timeout() {
+	if isTimeout(err) {
 		return Failure{http.StatusGatewayTimeout, "the origin did not answer in time"}
 	}
 	return Failure{http.StatusBadGateway, "the origin could not be reached or broke off"}
+}
+
+func isTimeout(err error) bool {
+	var timeout net.Error
+	return errors.Is(err, context.DeadlineExceeded) || errors.As(err, &timeout) && timeout.Timeout()
 }

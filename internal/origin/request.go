@@ -4,6 +4,7 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
+	"slices"
 	"strings"
 
 	"gerastic/internal/core/key"
@@ -44,7 +45,7 @@ var asking = []string{"If-Match", "If-None-Match", "If-Modified-Since", "If-Unmo
 
 // FillHeader is what a fill sends: the visitor's fields less those of the connection,
 // those that ask for less than all, and those that a visitor must not decide.
-func FillHeader(r *http.Request, v *key.Request, trusted Trusted) http.Header {
+func FillHeader(r *http.Request, v *key.Request, spec *key.Spec, trusted Trusted) http.Header {
 	h := r.Header.Clone()
 	if h == nil {
 		h = http.Header{}
@@ -55,12 +56,27 @@ func FillHeader(r *http.Request, v *key.Request, trusted Trusted) http.Header {
 	}
 	h.Del("Expect")
 	h.Del("Content-Length")
-	h.Del("Content-Type")
+	if spec.Body == key.NoBody { // its body is not sent, so that nothing describes it
+		h.Del("Content-Type")
+		h.Del("Content-Encoding")
+	}
+	if lines, ok := h["Accept-Encoding"]; ok {
+		h["Accept-Encoding"] = []string{rules.NormalEncoding(lines)}
+	}
 	h.Del("Gerastic-Explain")
 	// The route decides about these, so that they mean nothing further on.
 	h.Del("Cache-Control")
 	h.Del("Pragma")
+	kept := http.Header{}
+	for _, name := range spec.Headers { // what the key holds, a visitor may say
+		if values, ok := r.Header[name]; ok && !slices.Contains(asking, name) {
+			kept[name] = values
+		}
+	}
 	Forward(h, r, v, trusted)
+	for name, values := range kept {
+		h[name] = values
+	}
 	return h
 }
 

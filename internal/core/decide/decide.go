@@ -4,6 +4,7 @@
 package decide
 
 import (
+	"math"
 	"time"
 
 	"gerastic/internal/core/meter"
@@ -23,12 +24,13 @@ const (
 	ServeAndRefresh               // answer from the stale entry, renew it behind (RFC 5861 §3)
 	Validate                      // ask the origin whether the entry still holds (RFC 9111 §4.3)
 	Fetch                         // ask the origin for all of it
+	ServeStale                    // answer from the stale entry: the visitor said that he takes it (RFC 9111 §5.2.1.2)
 	Refuse                        // 504: the visitor wants a stored answer or none (RFC 9111 §5.2.1.7)
 )
 
 // String names the action for explain.
 func (a Action) String() string {
-	return [...]string{"pass through", "serve", "serve stale and refresh behind", "validate", "fetch", "refuse"}[a]
+	return [...]string{"pass through", "serve", "serve stale and refresh behind", "validate", "fetch", "serve stale", "refuse"}[a]
 }
 
 // Input is all that a decision depends on.
@@ -42,6 +44,8 @@ type Input struct {
 	Variants int          // stored under the same key
 	Removed  meter.Cause  // why the key is not there any more, if that is known
 	Now      time.Time
+	// Random, from 0 to 1, decides about early refreshes; 0 where the route has none.
+	Random float64
 }
 
 // Decision is what to do, and why.
@@ -96,17 +100,35 @@ func stored(in *Input) Decision {
 		d.Cause = meter.Purged
 	case f.MustAsk || f.Left(in.Now) <= 0:
 		d.Cause = meter.Expired
+	case early(in):
+		d.Action, d.Cause, d.Forward = ServeAndRefresh, meter.NoCause, rules.NotForwarded
+		return d
 	default:
 		d.Action = Serve
 		return d
 	}
 	d.Forward = rules.ForwardStale
+	if v := in.Visitor.MaxStale; in.Plan.Obey == policy.ObeyAll && v != rules.Unset && in.Verdict == tags.Alive && mayServeStale(f) && d.StaleFor <= v {
+		d.Action = ServeStale
+		return d
+	}
 	if mayServeStale(f) && d.StaleFor < f.StaleWhileRevalidate {
 		d.Action = ServeAndRefresh
 	} else {
 		d.Action = Validate
 	}
 	return d
+}
+
+// early tells whether a fresh entry is renewed before its end: with a probability that
+// grows towards it and with what a fill costs (Vattani, Chierichetti, Lowenstein:
+// Optimal Probabilistic Cache Stampede Prevention, VLDB 2015).
+func early(in *Input) bool {
+	if in.Random <= 0 {
+		return false
+	}
+	ahead := -float64(in.Entry.Cost()) * math.Log(in.Random)
+	return ahead >= float64(in.Entry.Freshness.Left(in.Now))
 }
 
 func missing(in *Input) Decision {
@@ -134,6 +156,9 @@ func asked(in *Input) bool {
 		return false
 	}
 	f := &in.Entry.Freshness
+	if f.Immutable && f.Left(in.Now) > 0 {
+		return false
+	}
 	return v.MaxAge != rules.Unset && f.Age(in.Now) > v.MaxAge ||
 		v.MinFresh != rules.Unset && f.Left(in.Now) < v.MinFresh
 }

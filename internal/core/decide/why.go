@@ -16,7 +16,9 @@ func Why(in *Input, d Decision) []string {
 	case meter.Route:
 		return []string{"No route of the policy matches, so the request goes through to the origin and nothing is stored."}
 	case meter.Method:
-		return []string{"A route has this URL, but does not cache this method, so the request goes through. If the method is unsafe and succeeds, what is stored for the URL goes (RFC 9111 §4.4)."}
+		return []string{"A route has this URL, but does not cache this method, or the question that its body asks, so the request goes through. If the method is unsafe and succeeds, what is stored for the URL goes (RFC 9111 §4.4)."}
+	case meter.BodyTooLarge:
+		return []string{"The request's body is longer than a key can hold, so the request goes through and nothing is stored."}
 	case meter.Off:
 		return []string{"The route is switched off, so the request goes through. What is stored stays."}
 	}
@@ -75,7 +77,12 @@ func ending(in *Input, d Decision) string {
 	switch d.Action {
 	case Serve:
 		return "It is served from here; the origin is not asked."
+	case ServeStale:
+		return "It is stale, but the request takes it for that long (max-stale), and the route obeys (RFC 9111 §5.2.1.2)."
 	case ServeAndRefresh:
+		if in.Entry.Freshness.Left(in.Now) > 0 && in.Verdict == tags.Alive {
+			return "It is served from here, and renewed behind before its life ends (lifetime.refresh_early)."
+		}
 		return fmt.Sprintf("It may be served stale for %s while it is renewed, so the visitor gets it at once and one refresh runs behind (RFC 5861 §3).", policy.FormatDuration(in.Entry.Freshness.StaleWhileRevalidate))
 	case Validate:
 		if len(rules.Validators(in.Entry.Header)) == 0 {

@@ -50,7 +50,7 @@ func TestEveryoneReadsTheWholeStream(t *testing.T) {
 	var all sync.WaitGroup
 	read := func(r *Reader[string]) {
 		all.Go(func() {
-			h, err := r.Wait(ctx)
+			h, err := r.Wait(ctx, nil)
 			assert.NoError(t, err)
 			assert.Equal(t, "head", h)
 			got, err := readAll(r)
@@ -100,7 +100,7 @@ func TestPromise5AFlightThatBreaksOffBreaksForAll(t *testing.T) {
 	}
 	c, f2, _ := g.Join("k", 0)
 	f2.End(errors.New("refused"))
-	_, err := c.Wait(ctx)
+	_, err := c.Wait(ctx, nil)
 	assert.EqualError(t, err, "refused")
 }
 

@@ -27,6 +27,7 @@ type Flight[H any] struct {
 	wake     chan struct{} // closed and renewed at each change
 	head     H
 	headed   bool
+	hints    []H // interim answers before the head
 	chunks   []chunk
 	dropped  int    // chunks gone from the front
 	free     []byte // a chunk that everyone has passed, to be used again
@@ -93,6 +94,14 @@ func (f *Flight[H]) Head(h H, keep, share bool) {
 	if lonely != nil {
 		lonely()
 	}
+}
+
+// Hint publishes an interim answer, before the head.
+func (f *Flight[H]) Hint(h H) {
+	f.mu.Lock()
+	f.hints = append(f.hints, h)
+	f.changed()
+	f.mu.Unlock()
 }
 
 // Discard gives up keeping the body: from here on only a window stays in memory, and
@@ -290,11 +299,19 @@ type Reader[H any] struct {
 }
 
 // Wait returns what is known before the body, once it is; or the error that the flight
-// ended with before.
-func (r *Reader[H]) Wait(ctx context.Context) (H, error) {
+// ended with before. Interim answers go to hint, in their order.
+func (r *Reader[H]) Wait(ctx context.Context, hint func(H)) (H, error) {
 	f := r.f
 	f.mu.Lock()
-	for !f.headed && !f.ended {
+	for heard := 0; !f.headed && !f.ended || heard < len(f.hints); {
+		if heard < len(f.hints) {
+			h := f.hints[heard]
+			heard++
+			f.mu.Unlock()
+			hint(h)
+			f.mu.Lock()
+			continue
+		}
 		wake := f.wake
 		f.mu.Unlock()
 		select {

@@ -4,7 +4,9 @@
 package key
 
 import (
+	"crypto/sha256"
 	"encoding/binary"
+	"encoding/hex"
 	"strings"
 
 	"gerastic/internal/core/rules"
@@ -20,6 +22,11 @@ type Request struct {
 	Query    string // as sent, without "?"
 	HasQuery bool   // "/x?" is another URI than "/x" (RFC 3986 §6.2.3)
 	Header   rules.Header
+
+	// Body is the canonical body of a request whose route keys by it, made by BodyOf.
+	Body string
+	// Reduced, when not nil, stands for the query: what No-Vary-Search leaves of it.
+	Reduced *string
 }
 
 // CanonicalHost is lower case and without the scheme's default port (RFC 9110 §4.2.3).
@@ -34,9 +41,29 @@ func CanonicalHost(host, scheme string) string {
 // Spec says which parts of a request a route's keys hold, besides scheme, host and
 // path, which every key holds.
 type Spec struct {
-	Query   Query
-	Headers []string // canonical names
-	Cookies []string
+	Query    Query
+	Headers  []string // canonical names
+	Cookies  []string
+	Identity Identity
+	Body     BodyKind
+}
+
+// Identity says where a route's keys take from who is asking. Entries whose key holds
+// somebody are his alone.
+type Identity struct {
+	From Source // Field or Cookie; 0 for none
+	Name string // canonical, for a Field
+}
+
+// Of returns who is asking; present is false for somebody unknown.
+func (id Identity) Of(h rules.Header) (value string, present bool) {
+	switch id.From {
+	case Field:
+		return h.Joined(id.Name), h.Has(id.Name)
+	case Cookie:
+		return CookieValue(h, id.Name)
+	}
+	return "", false
 }
 
 // Source is where a part comes from.
@@ -51,6 +78,10 @@ const (
 	Params Source = 'q'
 	Field  Source = 'h'
 	Cookie Source = 'c'
+	Person Source = 'i'
+	Method Source = 'm'
+	Body   Source = 'b'
+	Search Source = 'n' // a query as No-Vary-Search reduces it
 )
 
 // String names the source for people.
@@ -70,6 +101,14 @@ func (s Source) String() string {
 		return "header"
 	case Cookie:
 		return "cookie"
+	case Person:
+		return "identity"
+	case Method:
+		return "method"
+	case Body:
+		return "body"
+	case Search:
+		return "query"
 	}
 	return "unknown"
 }
@@ -89,14 +128,36 @@ func (spec *Spec) Append(dst []byte, route string, r *Request) []byte {
 	dst = appendPart(dst, Scheme, "", r.Scheme, true)
 	dst = appendPart(dst, Host, "", r.Host, true)
 	dst = appendPart(dst, Path, "", r.Path, true)
-	query, has := spec.Query.Canonical(r.Query, r.HasQuery)
-	dst = appendPart(dst, Params, "", query, has)
+	if inBody := spec.Body == GraphQL && r.Method != "POST"; inBody {
+		dst = appendPart(dst, Params, "", "", false) // all of the query is in the question
+	} else if r.Reduced != nil {
+		dst = appendPart(dst, Search, "", *r.Reduced, true)
+	} else {
+		query, has := spec.Query.Canonical(r.Query, r.HasQuery)
+		dst = appendPart(dst, Params, "", query, has)
+	}
 	for _, name := range spec.Headers {
 		dst = appendPart(dst, Field, name, r.Header.Joined(name), r.Header.Has(name))
 	}
 	for _, name := range spec.Cookies {
 		value, present := CookieValue(r.Header, name)
 		dst = appendPart(dst, Cookie, name, value, present)
+	}
+	if spec.Identity.From != 0 {
+		value, present := spec.Identity.Of(r.Header)
+		if present { // a digest: keys are shown to engineers, credentials are not
+			digest := sha256.Sum256([]byte(value))
+			value = hex.EncodeToString(digest[:])
+		}
+		dst = appendPart(dst, Person, spec.Identity.Name, value, present)
+	}
+	if spec.Body != NoBody {
+		method := r.Method
+		if method == "HEAD" {
+			method = "GET"
+		}
+		dst = appendPart(dst, Method, "", method, true)
+		dst = appendPart(dst, Body, "", r.Body, true)
 	}
 	return dst
 }
@@ -162,4 +223,24 @@ func CookieValue(h rules.Header, name string) (value string, present bool) {
 		}
 	}
 	return value, present
+}
+
+// Text writes parts for people and for Cache-Status: "host=h path=/p query=page=2".
+func Text(parts []Part) string {
+	var b strings.Builder
+	for _, p := range parts {
+		if b.Len() > 0 {
+			b.WriteByte(' ')
+		}
+		b.WriteString(p.Source.String())
+		if p.Name != "" {
+			b.WriteString(":" + p.Name)
+		}
+		if p.Present {
+			b.WriteString("=" + strings.ReplaceAll(p.Value, "\x00", " "))
+		} else {
+			b.WriteString(" absent")
+		}
+	}
+	return b.String()
 }

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"hash/fnv"
 	"net/url"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -117,7 +118,13 @@ func (d *document) origin(n ast.Node) *Origin {
 	before := len(d.problems)
 	d.mapping(n, "an origin",
 		field{"name", func(n ast.Node) { o.Name = d.name(n, "an origin's name") }},
-		field{"url", func(n ast.Node) { o.URL = d.originURL(n) }},
+		field{"url", func(n ast.Node) {
+			d.strings(n, "url", func(n ast.Node, s string) {
+				if u := d.originURL(n, s); u != nil {
+					o.URLs = append(o.URLs, u)
+				}
+			})
+		}},
 		field{"hosts", func(n ast.Node) { o.Hosts = d.hosts(n, "hosts") }},
 		field{"timeout", func(n ast.Node) {
 			d.mapping(n, "timeout",
@@ -128,13 +135,14 @@ func (d *document) origin(n ast.Node) *Origin {
 		}},
 		field{"max_connections", func(n ast.Node) { d.integer(n, "max_connections", 1, 100_000, &o.MaxConnections) }},
 		field{"tag_header", func(n ast.Node) { d.tagHeader(n, o) }},
-		d.later("breaker", "off"),
+		field{"breaker", func(n ast.Node) { d.breaker(n, &o.Breaker) }},
+		field{"probe", func(n ast.Node) { d.probe(n, &o.Probe) }},
 	)
 	if len(d.problems) == before {
 		if o.Name == "" {
 			d.fail(n, "the origin has no name")
 		}
-		if o.URL == nil {
+		if len(o.URLs) == 0 {
 			d.fail(n, "the origin has no url; write url: http://127.0.0.1:8600")
 		}
 	}
@@ -148,11 +156,36 @@ func (d *document) positive(n ast.Node, where string, into *time.Duration) {
 	}
 }
 
-func (d *document) originURL(n ast.Node) *url.URL {
-	s, ok := d.text(n, "url")
-	if !ok {
-		return nil
+func (d *document) breaker(n ast.Node, b *Breaker) {
+	if s, isText := n.(ast.ScalarNode); isText && fmt.Sprint(s.GetValue()) == "off" {
+		return
 	}
+	*b = Breaker{After: 5, Retry: 10 * time.Second}
+	d.mapping(n, "breaker (or off)",
+		field{"after", func(n ast.Node) { d.integer(n, "breaker.after", 1, 1000, &b.After) }},
+		field{"retry", func(n ast.Node) { d.positive(n, "breaker.retry", &b.Retry) }},
+	)
+}
+
+func (d *document) probe(n ast.Node, p *Probe) {
+	*p = Probe{Every: 5 * time.Second, Timeout: 2 * time.Second}
+	d.mapping(n, "probe",
+		field{"path", func(n ast.Node) {
+			if s, ok := d.text(n, "probe.path"); ok && !strings.HasPrefix(s, "/") {
+				d.fail(n, "probe.path begins with a slash: /%s", s)
+			} else {
+				p.Path = s
+			}
+		}},
+		field{"every", func(n ast.Node) { d.positive(n, "probe.every", &p.Every) }},
+		field{"timeout", func(n ast.Node) { d.positive(n, "probe.timeout", &p.Timeout) }},
+	)
+	if p.Path == "" {
+		d.fail(n, "probe needs a path to ask for: { path: /healthy }")
+	}
+}
+
+func (d *document) originURL(n ast.Node, s string) *url.URL {
 	u, err := url.Parse(d.expand(n, s))
 	if err != nil || (u.Scheme != "http" && u.Scheme != "https") || u.Host == "" || u.RawQuery != "" || u.User != nil {
 		d.fail(n, "url %q is no origin's address; write http://HOST:PORT or https://HOST, without query and user", s)
@@ -203,7 +236,7 @@ func (d *document) route(n ast.Node) *Plan {
 				plan.Obey = ObeyVisitor(i)
 			}
 		}},
-		d.later("compare", "0%"),
+		field{"compare", func(n ast.Node) { d.compare(n, &plan.Compare) }},
 		d.later("compose", "false"),
 		field{"enabled", func(n ast.Node) { d.boolean(n, "enabled", &plan.Enabled) }},
 	)
@@ -214,6 +247,9 @@ func (d *document) route(n ast.Node) *Plan {
 		if plan.Path.text == "" {
 			d.fail(n, "the route matches nothing; write match: { path: /… }")
 		}
+	}
+	if plan.Key.Body == key.NoBody && (slices.Contains(plan.Methods, "POST") || slices.Contains(plan.Methods, "QUERY")) {
+		d.fail(n, "answers to POST and QUERY depend on the request's body, so that the key must hold it; add key: { body: bytes }, json or graphql")
 	}
 	for _, t := range templates { // after match and key, whatever the order in the file
 		d.tag(t, plan)
@@ -238,12 +274,10 @@ func (d *document) match(n ast.Node, plan *Plan) {
 			plan.Methods = nil
 			d.strings(n, "match.methods", func(n ast.Node, s string) {
 				switch s {
-				case "GET", "HEAD":
+				case "GET", "HEAD", "POST", "QUERY":
 					plan.Methods = append(plan.Methods, s)
-				case "POST", "QUERY":
-					d.fail(n, "caching %s needs key.body, which is not supported yet; remove it from match.methods", s)
 				default:
-					d.fail(n, "answers to %s cannot be cached; a route caches GET and HEAD", s)
+					d.fail(n, "answers to %s cannot be cached; a route caches GET, HEAD, and with key.body POST and QUERY", s)
 				}
 			})
 		}},
@@ -285,9 +319,72 @@ func (d *document) key(n ast.Node, spec *key.Spec) {
 				spec.Cookies = append(spec.Cookies, s)
 			})
 		}},
-		d.later("identity", "none"),
-		d.later("body", "none"),
+		field{"identity", func(n ast.Node) { d.identity(n, &spec.Identity) }},
+		field{"body", func(n ast.Node) {
+			if i := d.choice(n, "key.body", "none", "bytes", "json", "graphql"); i >= 0 {
+				spec.Body = key.BodyKind(i)
+			}
+		}},
 	)
+}
+
+func (d *document) identity(n ast.Node, id *key.Identity) {
+	s, ok := d.text(n, "key.identity")
+	if !ok {
+		return
+	}
+	kind, name, _ := strings.Cut(s, ":")
+	switch {
+	case s == "none":
+	case s == "authorization":
+		*id = key.Identity{From: key.Field, Name: "Authorization"}
+	case kind == "header" && rules.IsToken(name):
+		*id = key.Identity{From: key.Field, Name: rules.CanonicalName(name)}
+	case kind == "cookie" && rules.IsToken(name):
+		*id = key.Identity{From: key.Cookie, Name: name}
+	default:
+		d.fail(n, "key.identity cannot be %q; write none, authorization, header:NAME or cookie:NAME", s)
+	}
+}
+
+func (d *document) compare(n ast.Node, c *Compare) {
+	c.PerSecond = 5
+	if _, isMap := n.(ast.MapNode); !isMap {
+		d.share(n, "compare", &c.Share)
+		return
+	}
+	d.mapping(n, "compare",
+		field{"share", func(n ast.Node) { d.share(n, "compare.share", &c.Share) }},
+		field{"per_second", func(n ast.Node) {
+			most := 0
+			d.integer(n, "compare.per_second", 1, 1000, &most)
+			c.PerSecond = float64(most)
+		}},
+		field{"ignore", func(n ast.Node) {
+			d.strings(n, "compare.ignore", func(n ast.Node, s string) {
+				re, err := regexp.Compile(s)
+				if err != nil {
+					d.fail(n, "compare.ignore: %q is no pattern: %v", s, err)
+					return
+				}
+				c.Ignore = append(c.Ignore, re)
+			})
+		}},
+	)
+}
+
+func (d *document) share(n ast.Node, where string, into *float64) {
+	s, ok := d.text(n, where)
+	if !ok {
+		return
+	}
+	number, isPercent := strings.CutSuffix(s, "%")
+	v, err := strconv.ParseFloat(strings.TrimSpace(number), 64)
+	if !isPercent || err != nil || v < 0 || v > 100 {
+		d.fail(n, "%s is a share in per cent, such as 0.1%%", where)
+		return
+	}
+	*into = v / 100
 }
 
 func (d *document) query(n ast.Node, q *key.Query) {
@@ -345,6 +442,7 @@ func (d *document) lifetime(n ast.Node, plan *Plan) {
 		}},
 		field{"stale_if_error", func(n ast.Node) { d.duration(n, "lifetime.stale_if_error", &terms.StaleIfError) }},
 		field{"idle", func(n ast.Node) { d.positive(n, "lifetime.idle", &plan.Idle) }},
+		field{"refresh_early", func(n ast.Node) { d.boolean(n, "lifetime.refresh_early", &plan.RefreshEarly) }},
 		field{"browser", func(n ast.Node) { d.duration(n, "lifetime.browser", &plan.Browser) }},
 	)
 	if terms.AtLeast != rules.Unset && terms.AtMost != rules.Unset && terms.AtLeast > terms.AtMost {

@@ -4,6 +4,7 @@ package policy
 
 import (
 	"net/url"
+	"regexp"
 	"slices"
 	"time"
 
@@ -24,16 +25,31 @@ type Policy struct {
 // Origin is an application that answers when the cache cannot.
 type Origin struct {
 	Name           string
-	URL            *url.URL // scheme, host and, if any, a path put before every request's
+	URLs           []*url.URL // its addresses: scheme, host and, if any, a path put before every request's
 	Hosts          []HostPattern
 	Connect        time.Duration // limit for the connection to stand
 	FirstByte      time.Duration // limit from the request sent to the answer's first byte
 	Total          time.Duration // limit for a whole fill
 	MaxConnections int
+	Breaker        Breaker
+	Probe          Probe
 	// TagHeader names a plain header with tags, for an origin that cannot send
 	// structured fields; "" if none.
 	TagHeader    string
 	TagSeparator string
+}
+
+// Breaker rests an address after so many failures in a row; the zero value never does.
+type Breaker struct {
+	After int
+	Retry time.Duration // until one request is let through to try
+}
+
+// Probe asks each address whether it is well; the zero value does not.
+type Probe struct {
+	Path    string
+	Every   time.Duration
+	Timeout time.Duration
 }
 
 // ObeyVisitor says which request directives of visitors a route obeys.
@@ -67,6 +83,17 @@ type Plan struct {
 	Tags    []tags.Template
 	MaxBody int64 // bytes
 	Obey    ObeyVisitor
+	// RefreshEarly lets an entry be renewed before its end, the likelier the nearer it is.
+	RefreshEarly bool
+	Compare      Compare
+}
+
+// Compare asks the origin for a share of hits again, out of the visitor's sight, and
+// compares; the zero value does not.
+type Compare struct {
+	Share     float64 // of hits, 0…1
+	PerSecond float64 // at most
+	Ignore    []*regexp.Regexp
 }
 
 // Defaults of what a policy leaves out.

@@ -59,7 +59,7 @@ func TestEveryKeyOfTheFormat(t *testing.T) {
 	p, err := Parse("policy.yaml", []byte(whole), environment)
 	require.NoError(t, err)
 	o := p.Origins[0]
-	assert.Equal(t, "http://127.0.0.1:8600/base", o.URL.String())
+	assert.Equal(t, "http://127.0.0.1:8600/base", o.URLs[0].String())
 	assert.Equal(t, 90*time.Second, o.Total)
 	assert.Equal(t, 7, o.MaxConnections)
 	assert.Equal(t, "X-Page-Tags", o.TagHeader)
@@ -104,13 +104,15 @@ func TestMistakes(t *testing.T) {
 		{"a name twice", head + "  - { name: a, match: { path: / } }\n", `two routes are named "a"`},
 		{"no name", head + "  - { match: { path: / } }\n", `the route has no name`},
 		{"a size without a unit", head + "    admit: { max_body: 8 }\n", `"8" is no size; write 512B`},
-		{"what no code obeys yet: identity", head + "    key: { identity: authorization }\n", `identity is not supported yet`},
-		{"what no code obeys yet: compare", head + "    compare: 1%\n", `compare is not supported yet`},
+		{"an identity from nowhere", head + "    key: { identity: body }\n", `write none, authorization, header:NAME or cookie:NAME`},
+		{"a share that is none", head + "    compare: 0.1\n", `compare is a share in per cent, such as 0.1%`},
+		{"a pattern that is none", head + "    compare: { share: 1%, ignore: [\"(\"] }\n", `is no pattern`},
+		{"POST without the body in the key", head + "  - { name: b, match: { path: /, methods: [POST] } }\n", `add key: { body: bytes }`},
+		{"a breaker that never opens", "version: 1\norigins: [{ name: s, url: http://h, breaker: { after: 0 } }]\n", `from 1 to 1000`},
+		{"a probe of nothing", "version: 1\norigins: [{ name: s, url: http://h, probe: { every: 5s } }]\n", `probe needs a path`},
 		{"what no code obeys yet: compose", head + "    compose: true\n", `compose is not supported yet; remove it or write false`},
 		{"what no code obeys yet: after", head + "    admit: { after: 3 }\n", `after is not supported yet`},
-		{"what no code obeys yet: POST", head + "  - { name: b, match: { path: /, methods: [POST] } }\n", `caching POST needs key.body, which is not supported yet`},
 		{"what no code obeys yet: changes", head + "changes: {}\n", `changes is not supported yet`},
-		{"what no code obeys yet: breaker", "version: 1\norigins: [{ name: s, url: http://h, breaker: { after: 5 } }]\n", `breaker is not supported yet; remove it or write off`},
 		{"an origin that is no address", "version: 1\norigins: [{ name: s, url: ftp://h }]\n", `is no origin's address`},
 		{"a variable that is not set", "version: 1\norigins: [{ name: s, url: \"${NONE}\" }]\n", `the environment has no NONE; set it before starting`},
 		{"no origin", "version: 1\n", `there is no origin`},

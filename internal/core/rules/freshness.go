@@ -64,6 +64,8 @@ type Freshness struct {
 	MustAsk bool
 	// NeverStale forbids use once stale (must-revalidate, proxy-revalidate, s-maxage; §4.2.4).
 	NeverStale bool
+	// Immutable: while it is fresh, a visitor's max-age is no reason to ask (RFC 8246 §2).
+	Immutable bool
 	// How long beyond its lifetime it may be served while it is renewed, and when its
 	// origin fails (RFC 5861).
 	StaleWhileRevalidate, StaleIfError time.Duration
@@ -120,6 +122,7 @@ func FreshnessOf(status int, h Header, d Directives, asked, received time.Time, 
 		StaleWhileRevalidate: window(d.StaleWhileRevalidate, terms.StaleWhileRevalidate, terms.Trust),
 		StaleIfError:         window(d.StaleIfError, terms.StaleIfError, terms.Trust),
 	}
+	f.Immutable = d.Immutable
 	f.MustAsk = d.NoCache && terms.Trust != TrustForced
 	// §5.2.2.10: s-maxage carries the meaning of proxy-revalidate.
 	f.NeverStale = (d.MustRevalidate || d.ProxyRevalidate || d.SMaxAge != Unset) && terms.Trust != TrustForced

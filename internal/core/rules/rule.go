@@ -22,6 +22,8 @@ const (
 	TooLarge
 	AlreadyStale
 	Invalidated
+	EventStream
+	GraphQLErrors
 )
 
 var ruleTexts = [...]struct{ name, section, text string }{
@@ -40,6 +42,8 @@ var ruleTexts = [...]struct{ name, section, text string }{
 	Incomplete:          {"incomplete", "RFC 9111 §3.3", "the answer did not arrive whole"},
 	TooLarge:            {"body-too-large", "", "the body is larger than admit.max_body"},
 	AlreadyStale:        {"stale-on-arrival", "RFC 9111 §4.2", "the answer is stale on arrival and has no validator to ask again with"},
+	EventStream:         {"event-stream", "", "a stream of events never ends, so only an origin that states a lifetime has it stored"},
+	GraphQLErrors:       {"graphql-errors", "", "the answer has errors, so it is not the answer to the question"},
 	Invalidated:         {"purged", "", "a purge came after its fill began"},
 }
 

@@ -1,11 +1,16 @@
 package rules
 
-import "time"
+import (
+	"strings"
+	"time"
+)
 
 // Storing is what MayStore needs to know of an exchange.
 type Storing struct {
 	Method     string
-	Authorized bool // the request carried Authorization
+	Authorized bool // the request carried Authorization, and the key does not
+	Personal   bool // the key holds who is asking: the entry is for him alone
+	AnyMethod  bool // the key holds method and body, so that POST and QUERY may be stored
 	NoStore    bool // the request said no-store and the route obeys it
 	Status     int
 	Header     Header
@@ -33,7 +38,7 @@ func MayStore(s Storing) Rule {
 	forced := s.Terms.Trust == TrustForced
 	d := s.Directives
 	switch {
-	case s.Method != "GET" && s.Method != "HEAD":
+	case s.Method != "GET" && s.Method != "HEAD" && !s.AnyMethod:
 		return MethodNotCached
 	case s.Status < 200:
 		return StatusNotFinal
@@ -45,10 +50,12 @@ func MayStore(s Storing) Rule {
 		return NoStore
 	case s.NoStore:
 		return RequestNoStore
-	case d.Private && !forced:
+	case d.Private && !forced && !s.Personal:
 		return PrivateResponse
 	case s.Authorized && !d.Public && !d.MustRevalidate && d.SMaxAge == Unset: // never lifted: a forced lifetime is no permission to share
 		return Authorized
+	case s.Freshness.Source > FromExpires && isEventStream(s.Header):
+		return EventStream
 	case VariesOnAll(s.Header):
 		return VaryAll
 	case s.Terms.RefuseCookies && s.Header.Has("Set-Cookie"):
@@ -62,6 +69,11 @@ func MayStore(s Storing) Rule {
 		return AlreadyStale
 	}
 	return OK
+}
+
+func isEventStream(h Header) bool {
+	kind, _, _ := strings.Cut(h.Get("Content-Type"), ";")
+	return strings.EqualFold(strings.TrimSpace(kind), "text/event-stream")
 }
 
 // usableWhenStale tells whether keeping a stale answer can ever serve anybody: it

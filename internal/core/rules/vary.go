@@ -32,7 +32,7 @@ func VaryingOf(response, request Header) []Varying {
 			if name == "" || name == "*" || containsVarying(varying, name) {
 				continue
 			}
-			varying = append(varying, Varying{name, normalised(request[name]), request.Has(name)})
+			varying = append(varying, Varying{name, normalised(name, request[name]), request.Has(name)})
 		}
 	}
 	return varying
@@ -60,7 +60,7 @@ func Matches(varying []Varying, request Header) bool {
 		if len(lines) == 1 && lines[0] == v.Value {
 			continue
 		}
-		if normalised(lines) != v.Value {
+		if normalised(v.Name, lines) != v.Value {
 			return false
 		}
 	}
@@ -68,8 +68,12 @@ func Matches(varying []Varying, request Header) bool {
 }
 
 // normalised joins lines and drops white space around commas, which changes no
-// field's meaning as a list (RFC 9111 §4.1); white space inside quotes stays.
-func normalised(lines []string) string {
+// field's meaning as a list (RFC 9111 §4.1); white space inside quotes stays. Of
+// Accept-Encoding only what an origin could act on is left.
+func normalised(name string, lines []string) string {
+	if name == "Accept-Encoding" {
+		return NormalEncoding(lines)
+	}
 	joined := strings.Join(lines, ",")
 	if !strings.ContainsAny(joined, " \t") {
 		return joined

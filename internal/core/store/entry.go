@@ -29,22 +29,35 @@ type Entry struct {
 	// Idle is how long it stays without being asked for; rules.Unset for ever.
 	Idle time.Duration
 
-	// Lines is Header prepared for sending, so that a hit builds nothing.
-	Lines []Line
+	// Search is the No-Vary-Search rule under which its key stands; "" if none.
+	Search string
+	// Compress says that visitors may be given it in other codings.
+	Compress bool
+
+	plain Form
+	coded [len(rules.Codings)]atomic.Pointer[Form]
 
 	cost   atomic.Int64  // ns that its fill takes, smoothed
 	used   atomic.Int64  // unix ns of the last use
 	judged atomic.Uint64 // ledger sequence up to which the marks let it live
 	state  atomic.Uint32
+	size   atomic.Int64 // bytes, everything counted; changed under Memory.mu
 	moving atomic.Pointer[moving]
 
 	// Guarded by Memory.mu.
-	size    int64
 	slots   []slot // its places in the index
 	place   int64  // unix ns at which it took its place in the eviction queue
 	newer   *Entry
 	older   *Entry
 	counted bool
+}
+
+// Form is an entry in one coding, prepared for sending, so that a hit builds nothing.
+type Form struct {
+	Coding rules.Coding
+	Lines  []Line
+	Header rules.Header // what conditions and ranges are compared with
+	Body   []byte
 }
 
 // Line is one header field as net/http wants it.
@@ -67,21 +80,66 @@ const (
 	gone            // removed or counted by a dropping purge
 )
 
-// Prepare makes the header lines. It must be called once before the entry is put.
+// Prepare makes the plain form. It must be called once before the entry is put.
 func (e *Entry) Prepare() {
-	e.Lines = make([]Line, 0, len(e.Header)+1)
+	lines := make([]Line, 0, len(e.Header)+1)
 	for name, values := range e.Header {
 		switch {
 		case name == "Cache-Status": // ours is appended, see Moving
 		case e.Browser != rules.Unset && (name == "Cache-Control" || name == "Expires" || name == "Pragma"):
 		case name == "Content-Length": // ours below
 		default:
-			e.Lines = append(e.Lines, Line{name, values})
+			lines = append(lines, Line{name, values})
 		}
 	}
 	if e.Status != 204 {
-		e.Lines = append(e.Lines, Line{"Content-Length", []string{strconv.Itoa(len(e.Body))}})
+		lines = append(lines, Line{"Content-Length", []string{strconv.Itoa(len(e.Body))}})
 	}
+	e.plain = Form{Lines: lines, Header: e.Header, Body: e.Body}
+}
+
+// Form returns the entry in a coding, or plain while there is no such form.
+func (e *Entry) Form(c rules.Coding) *Form {
+	if c != rules.Identity {
+		for i, known := range rules.Codings {
+			if known == c {
+				if f := e.coded[i].Load(); f != nil {
+					return f
+				}
+			}
+		}
+	}
+	return &e.plain
+}
+
+// AddForm gives a stored entry another form, if there is room for it.
+func (m *Memory) AddForm(e *Entry, c rules.Coding, body []byte) bool {
+	f := &Form{Coding: c, Body: body, Header: rules.Header{"Etag": nil, "Last-Modified": e.Header["Last-Modified"], "Date": e.Header["Date"]}}
+	for _, l := range e.plain.Lines {
+		switch l.Name {
+		case "Content-Length":
+			l.Values = []string{strconv.Itoa(len(body))}
+		case "Etag":
+			l.Values = []string{rules.CodedTag(l.Values[0], c)}
+			f.Header["Etag"] = l.Values
+		}
+		f.Lines = append(f.Lines, l)
+	}
+	f.Lines = append(f.Lines, Line{"Content-Encoding", []string{string(c)}})
+	size := int64(cap(body)) + int64(len(f.Lines))*int64(unsafe.Sizeof(Line{})) + 256
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if !e.counted || !m.makeRoom(size) || !e.counted {
+		return false
+	}
+	e.size.Add(size)
+	m.used.Add(size)
+	for i, known := range rules.Codings {
+		if known == c {
+			e.coded[i].Store(f)
+		}
+	}
+	return true
 }
 
 // Moving returns the lines of this second: Age (RFC 9111 §5.1), Cache-Status

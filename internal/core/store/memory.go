@@ -127,10 +127,10 @@ func (m *Memory) Variants(canonical []byte) []*Entry {
 // Put implements Store.
 func (m *Memory) Put(e *Entry, now time.Time) bool {
 	e.used.Store(now.UnixNano())
-	e.size = e.Size()
+	e.size.Store(e.Size())
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	if !m.makeRoom(e.size) {
+	if !m.makeRoom(e.size.Load()) {
 		m.refused.Add(1)
 		return false
 	}
@@ -142,7 +142,7 @@ func (m *Memory) Put(e *Entry, now time.Time) bool {
 	if crowded != nil {
 		m.forget(crowded, Crowded)
 	}
-	m.used.Add(e.size)
+	m.used.Add(e.size.Load())
 	m.entries.Add(1)
 	e.counted = true
 	m.index.add(e)
@@ -250,7 +250,7 @@ func (m *Memory) forget(e *Entry, why Removal) {
 	e.state.Store(gone)
 	m.index.remove(e)
 	m.eviction.Removed(e)
-	m.used.Add(-e.size)
+	m.used.Add(-e.size.Load())
 	m.entries.Add(-1)
 	m.removed[why].Add(1)
 }

@@ -133,7 +133,7 @@ func check(t assert.TestingT, m *Memory, limit int64) {
 			for ; b != nil; b = b.next {
 				assert.NotEmpty(t, b.variants, "an empty bucket stays behind")
 				for _, e := range b.variants {
-					size += e.size
+					size += e.size.Load()
 					entries++
 					seen := map[string]bool{}
 					for _, tag := range e.Subject.Tags {
@@ -227,7 +227,7 @@ func TestWhatWasFilledAfterAPurgeStays(t *testing.T) {
 	m.Put(old, noon)
 	m.Put(fresh, noon)
 	assert.EqualValues(t, 1, m.Sweep(tags.Purge{Sequence: 1, Tags: []string{"t"}}).Entries)
-	assert.Equal(t, []TagCount{{"t", 1, fresh.size}}, m.Tags("", 10), "it is still found by its tag")
+	assert.Equal(t, []TagCount{{"t", 1, fresh.size.Load()}}, m.Tags("", 10), "it is still found by its tag")
 	assert.EqualValues(t, 1, m.Sweep(tags.Purge{Sequence: 2, Tags: []string{"t"}}).Entries)
 }
 

@@ -19,7 +19,7 @@ const sampleSize = 20
 
 func (mt *Matched) count(e *Entry) {
 	mt.Entries++
-	mt.Bytes += e.size
+	mt.Bytes += e.size.Load()
 	if mt.Routes == nil {
 		mt.Routes = map[string]int64{}
 	}
@@ -197,7 +197,7 @@ func (m *Memory) Tags(prefix string, limit int) []TagCount {
 	})
 	found = found[:min(limit, len(found))]
 	for i := range found {
-		m.each(label{byTag, found[i].Tag}, func(e *Entry) { found[i].Bytes += e.size })
+		m.each(label{byTag, found[i].Tag}, func(e *Entry) { found[i].Bytes += e.size.Load() })
 	}
 	return found
 }

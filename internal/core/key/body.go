@@ -1,0 +1,218 @@
+package key
+
+import (
+	"bytes"
+	"errors"
+	"io"
+	"net/url"
+	"strings"
+
+	"github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
+	"github.com/vektah/gqlparser/v2/ast"
+	"github.com/vektah/gqlparser/v2/formatter"
+	"github.com/vektah/gqlparser/v2/parser"
+)
+
+// BodyKind says how a route's keys take the request's body.
+type BodyKind uint8
+
+// The kinds: bytes as they are, JSON in canonical form (RFC 8785), or a GraphQL
+// question (document, operation and variables).
+const (
+	NoBody BodyKind = iota
+	Bytes
+	JSON
+	GraphQL
+)
+
+// MaxBody is the longest body that a key can hold, in bytes. Requests with longer ones
+// pass through.
+const MaxBody = 64 << 10
+
+// ErrPass says that a request is not to be cached though its route keys by body: its
+// reason is for explain.
+type ErrPass string
+
+func (e ErrPass) Error() string { return string(e) }
+
+// The reasons to pass a request through.
+const (
+	NotGraphQL  ErrPass = "the request is no GraphQL question that can be read"
+	NotAQuery   ErrPass = "GraphQL mutations and subscriptions are never cached"
+	TooLongBody ErrPass = "the body is longer than a key can hold"
+)
+
+// BodyOf makes the canonical body of a request: equal for requests that ask the same,
+// and for no others. The error, an ErrPass, says that the request must pass through.
+func BodyOf(kind BodyKind, r *Request, body []byte) (string, error) {
+	if len(body) > MaxBody {
+		return "", TooLongBody
+	}
+	media, _, _ := strings.Cut(strings.ToLower(r.Header.Get("Content-Type")), ";")
+	media = strings.TrimSpace(media)
+	switch kind {
+	case GraphQL:
+		return graphQL(r, media, body)
+	case JSON:
+		if isJSON(media) {
+			if canonical, ok := CanonicalJSON(body); ok {
+				return "json\x00" + media + "\x00" + canonical, nil
+			}
+		}
+	}
+	// The media type says what the bytes mean, so that it is part of the question.
+	return "bytes\x00" + r.Header.Joined("Content-Type") + "\x00" + r.Header.Joined("Content-Encoding") + "\x00" + string(body), nil
+}
+
+func isJSON(media string) bool {
+	return media == "application/json" || strings.HasSuffix(media, "+json")
+}
+
+// CanonicalJSON writes a JSON text in the form of RFC 8785. ok is false for what has
+// none: invalid text, members of one name, numbers that a double does not hold exactly
+// enough to tell from others.
+func CanonicalJSON(text []byte) (canonical string, ok bool) {
+	value := jsontext.Value(bytes.Clone(text))
+	if !exactNumbers(value) || value.Canonicalize() != nil {
+		return "", false
+	}
+	return string(value), true
+}
+
+// exactNumbers tells whether every number has so few digits that no two different ones
+// become the same double (at most 15 significant digits).
+func exactNumbers(value jsontext.Value) bool {
+	d := jsontext.NewDecoder(bytes.NewReader(value))
+	for {
+		token, err := d.ReadToken()
+		if err != nil {
+			return err == io.EOF
+		}
+		if token.Kind() != '0' {
+			continue
+		}
+		digits, exponent := 0, false
+		for _, c := range token.String() {
+			switch {
+			case c == 'e' || c == 'E':
+				exponent = true
+			case c >= '0' && c <= '9' && !exponent:
+				digits++
+			}
+		}
+		if digits > 15 {
+			return false
+		}
+	}
+}
+
+// question is a GraphQL request (GraphQL over HTTP, §5.3, §5.4).
+type question struct {
+	Query         string         `json:"query"`
+	OperationName *string        `json:"operationName"`
+	Variables     jsontext.Value `json:"variables"`
+	Extensions    jsontext.Value `json:"extensions"`
+}
+
+func graphQL(r *Request, media string, body []byte) (string, error) {
+	var q question
+	rest := ""
+	if r.Method == "GET" || r.Method == "HEAD" {
+		if err := questionOfQuery(r.Query, &q, &rest); err != nil {
+			return "", err
+		}
+	} else {
+		if media != "application/json" || json.Unmarshal(body, &q, json.RejectUnknownMembers(true)) != nil {
+			return "", NotGraphQL
+		}
+	}
+	document, err := parser.ParseQuery(&ast.Source{Input: q.Query})
+	if err != nil || len(document.Operations) == 0 {
+		return "", NotGraphQL
+	}
+	name := ""
+	if q.OperationName != nil {
+		name = *q.OperationName
+	}
+	if err := onlyQuery(document, name); err != nil {
+		return "", err
+	}
+	var text bytes.Buffer
+	formatter.NewFormatter(&text, formatter.WithIndent(" ")).FormatQueryDocument(document)
+	parts := []string{"graphql", text.String(), name}
+	for _, value := range []jsontext.Value{q.Variables, q.Extensions} {
+		if len(value) == 0 || string(value) == "null" {
+			value = jsontext.Value("{}")
+		}
+		canonical, ok := CanonicalJSON(value)
+		if !ok {
+			return "", NotGraphQL
+		}
+		parts = append(parts, canonical)
+	}
+	return strings.Join(append(parts, rest), "\x00"), nil
+}
+
+// onlyQuery refuses a request that does not run exactly one query.
+func onlyQuery(document *ast.QueryDocument, name string) error {
+	if name == "" && len(document.Operations) > 1 {
+		return NotGraphQL
+	}
+	for _, operation := range document.Operations {
+		if name != "" && operation.Name != name {
+			continue
+		}
+		if operation.Operation != ast.Query {
+			return NotAQuery
+		}
+		return nil
+	}
+	return NotGraphQL
+}
+
+// questionOfQuery reads a question from a URL; rest are the other parameters.
+func questionOfQuery(query string, q *question, rest *string) error {
+	values, err := url.ParseQuery(query)
+	if err != nil {
+		return NotGraphQL
+	}
+	for name, all := range values {
+		switch name {
+		case "query", "operationName", "variables", "extensions":
+			if len(all) != 1 {
+				return NotGraphQL
+			}
+		}
+	}
+	q.Query = values.Get("query")
+	if values.Has("operationName") {
+		name := values.Get("operationName")
+		q.OperationName = &name
+	}
+	q.Variables, q.Extensions = jsontext.Value(values.Get("variables")), jsontext.Value(values.Get("extensions"))
+	for _, name := range []string{"query", "operationName", "variables", "extensions"} {
+		values.Del(name)
+	}
+	*rest = values.Encode()
+	return nil
+}
+
+// HasGraphQLErrors tells whether a GraphQL answer has an errors member that says
+// something, or cannot be read: neither is the answer to the question.
+func HasGraphQLErrors(body []byte) bool {
+	var answer struct {
+		Errors jsontext.Value `json:"errors"`
+	}
+	if json.Unmarshal(body, &answer) != nil {
+		return true
+	}
+	text := strings.TrimSpace(string(answer.Errors))
+	return text != "" && text != "null" && text != "[]"
+}
+
+// Passes tells whether an error is a reason to pass a request through.
+func Passes(err error) bool {
+	var pass ErrPass
+	return errors.As(err, &pass)
+}

@@ -1,0 +1,149 @@
+package rules
+
+import (
+	"slices"
+	"strconv"
+	"strings"
+)
+
+// Coding is a content coding that this cache can make and read of a request.
+type Coding string
+
+// The codings, best first where a visitor likes them equally.
+const (
+	Identity Coding = ""
+	Brotli   Coding = "br"
+	Zstd     Coding = "zstd"
+	Gzip     Coding = "gzip"
+)
+
+// Codings are those that a stored identity answer may be given.
+var Codings = [...]Coding{Brotli, Zstd, Gzip}
+
+// preference is what one member of Accept-Encoding says.
+type preference struct {
+	coding string
+	weight int // thousandths
+}
+
+// preferences reads Accept-Encoding (RFC 9110 §12.5.3).
+func preferences(lines []string) []preference {
+	var all []preference
+	for _, line := range lines {
+		for member := range strings.SplitSeq(line, ",") {
+			coding, params, _ := strings.Cut(member, ";")
+			coding = strings.ToLower(strings.TrimSpace(coding))
+			if coding == "" {
+				continue
+			}
+			if coding == "x-gzip" { // RFC 9110 §8.4.1.3: the same
+				coding = string(Gzip)
+			}
+			all = append(all, preference{coding, weight(params)})
+		}
+	}
+	return all
+}
+
+func weight(params string) int {
+	for p := range strings.SplitSeq(params, ";") {
+		name, value, _ := strings.Cut(strings.TrimSpace(p), "=")
+		if strings.EqualFold(strings.TrimSpace(name), "q") {
+			q, err := strconv.ParseFloat(strings.TrimSpace(value), 64)
+			if err != nil || q < 0 {
+				return 0
+			}
+			return int(min(q, 1)*1000 + 0.5)
+		}
+	}
+	return 1000
+}
+
+// ChooseCoding picks what a visitor likes best; Identity if he has no
+// wish, or none of them is welcome.
+func ChooseCoding(request Header) Coding {
+	lines := request["Accept-Encoding"]
+	if len(lines) == 0 {
+		return Identity
+	}
+	wishes := preferences(lines)
+	best, bestWeight := Identity, weightOf(wishes, "identity")
+	if !slices.ContainsFunc(wishes, func(p preference) bool { return p.coding == "identity" }) {
+		bestWeight = 0 // identity is always allowed, but a named coding goes before it
+	}
+	for _, c := range Codings {
+		if w := weightOf(wishes, string(c)); w > bestWeight {
+			best, bestWeight = c, w
+		}
+	}
+	return best
+}
+
+func weightOf(wishes []preference, coding string) int {
+	any := 0
+	for _, p := range wishes {
+		if p.coding == coding {
+			return p.weight
+		}
+		if p.coding == "*" {
+			any = p.weight
+		}
+	}
+	return any
+}
+
+// NormalEncoding is the one way in which a visitor's Accept-Encoding is written, for
+// origins and for Vary: the codings that are in use and welcome, by weight and then by
+// name. What nobody can answer with is left out, so that visitors share variants.
+func NormalEncoding(lines []string) string {
+	wishes := preferences(lines)
+	var kept []preference
+	for _, known := range []string{"br", "gzip", "identity", "zstd"} {
+		w := weightOf(wishes, known)
+		named := slices.ContainsFunc(wishes, func(p preference) bool { return p.coding == known })
+		if known == "identity" && !(named && w == 0) {
+			continue // always welcome unless it is refused
+		}
+		if w > 0 || known == "identity" {
+			kept = append(kept, preference{known, w})
+		}
+	}
+	slices.SortStableFunc(kept, func(a, b preference) int { return b.weight - a.weight })
+	parts := make([]string, len(kept))
+	for i, p := range kept {
+		switch {
+		case p.coding == "identity":
+			parts[i] = "identity;q=0"
+		case i > 0 && p.weight < kept[0].weight:
+			parts[i] = p.coding + ";q=" + strconv.FormatFloat(float64(p.weight)/1000, 'f', -1, 64)
+		default:
+			parts[i] = p.coding
+		}
+	}
+	return strings.Join(parts, ", ")
+}
+
+// compressible are the types that gain by compression.
+var compressible = []string{"application/json", "application/javascript", "application/xml", "application/xhtml+xml", "application/manifest+json", "application/wasm", "application/graphql-response+json", "image/svg+xml", "font/ttf", "font/otf"}
+
+// MayCompress tells whether a stored answer may be given other codings and gains by it:
+// it has none yet, nobody forbade it (no-transform, RFC 9111 §5.2.2.6), and it is text
+// of some length.
+func MayCompress(status int, header Header, d Directives, size int) bool {
+	if status != 200 || size < 512 || d.NoTransform || header.Has("Content-Encoding") || header.Has("Content-Range") {
+		return false
+	}
+	kind, _, _ := strings.Cut(strings.ToLower(header.Get("Content-Type")), ";")
+	kind = strings.TrimSpace(kind)
+	return strings.HasPrefix(kind, "text/") && kind != "text/event-stream" || slices.Contains(compressible, kind) ||
+		strings.HasSuffix(kind, "+json") || strings.HasSuffix(kind, "+xml")
+}
+
+// CodedTag is the entity tag of another coding of a response: a strong one must differ
+// from the original's (RFC 9110 §8.8.3.3).
+func CodedTag(etag string, c Coding) string {
+	if c == Identity || etag == "" || strings.HasPrefix(etag, "W/") || !strings.HasSuffix(etag, `"`) {
+		return etag
+	}
+	return strings.TrimSuffix(etag, `"`) + "+" + string(c) + `"`
+}

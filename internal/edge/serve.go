@@ -1,0 +1,167 @@
+package edge
+
+import (
+	"fmt"
+	"mime/multipart"
+	"net/http"
+	"net/textproto"
+	"strconv"
+
+	"gerastic/internal/core/key"
+	"gerastic/internal/core/meter"
+	"gerastic/internal/core/rules"
+	"gerastic/internal/core/store"
+)
+
+// serve answers from an entry. For a hit, status may be zero: the entry has the line
+// prepared.
+func (x *exchange) serve(entry *store.Entry, outcome meter.Outcome, status rules.CacheStatus) {
+	h := x.w.Header()
+	age, line, control := entry.Moving(x.began)
+	explains := x.explains()
+	if status != (rules.CacheStatus{}) || explains {
+		if status == (rules.CacheStatus{}) {
+			status.HasTTL, status.TTL = true, int64(entry.Freshness.Left(x.began).Seconds())
+		}
+		x.detail(&status, explains)
+		line = append(append([]string(nil), entry.Header["Cache-Status"]...), status.String())
+	}
+	h["Age"], h["Cache-Status"] = age, line
+	if control != nil {
+		h["Cache-Control"] = control
+	}
+	x.sample.Outcome = outcome
+	if outcome == meter.Hit || outcome == meter.Stale {
+		x.sample.Saved = entry.Cost()
+		entry.Use(x.began)
+	}
+	form := x.form(entry)
+	if rules.Conditional(x.req.Header) {
+		switch rules.Evaluate(x.req.Header, entry.Status, form.Header, entry.Received) {
+		case rules.NotModified:
+			for i := range form.Lines {
+				if rules.InNotModified(form.Lines[i].Name) {
+					h[form.Lines[i].Name] = form.Lines[i].Values
+				}
+			}
+			x.status(http.StatusNotModified)
+			return
+		case rules.Failed:
+			x.status(http.StatusPreconditionFailed)
+			return
+		}
+	}
+	for i := range form.Lines {
+		h[form.Lines[i].Name] = form.Lines[i].Values
+	}
+	if entry.Status == http.StatusOK && x.r.Method == http.MethodGet && x.req.Header.Has("Range") {
+		if x.ranges(form) {
+			return
+		}
+	}
+	x.status(entry.Status)
+	if x.r.Method != http.MethodHead {
+		n, _ := x.w.Write(form.Body)
+		x.sample.Bytes = int64(n)
+	}
+}
+
+// form chooses the coding that the visitor likes best. A range is of the identity form:
+// its bytes are the same for everybody.
+func (x *exchange) form(entry *store.Entry) *store.Form {
+	if !entry.Compress || x.req.Header.Has("Range") {
+		return entry.Form(rules.Identity)
+	}
+	return entry.Form(rules.ChooseCoding(x.req.Header))
+}
+
+// ranges answers with parts of the body (RFC 9110 §15.3.7, §15.5.17); false if the whole
+// is to be sent.
+func (x *exchange) ranges(form *store.Form) bool {
+	size := int64(len(form.Body))
+	result, spans := rules.Ranges(x.req.Header, form.Header, size)
+	h := x.w.Header()
+	switch {
+	case result == rules.Whole:
+		return false
+	case result == rules.Unsatisfiable:
+		for _, name := range []string{"Content-Length", "Content-Type", "Content-Encoding", "Etag", "Last-Modified"} {
+			h.Del(name)
+		}
+		h.Set("Content-Range", "bytes */"+strconv.FormatInt(size, 10))
+		x.status(http.StatusRequestedRangeNotSatisfiable)
+	case len(spans) == 1:
+		s := spans[0]
+		h.Set("Content-Range", s.ContentRange(size))
+		h.Set("Content-Length", strconv.FormatInt(s.Length, 10))
+		x.status(http.StatusPartialContent)
+		n, _ := x.w.Write(form.Body[s.From : s.From+s.Length])
+		x.sample.Bytes = int64(n)
+	default:
+		x.multipart(form, spans, size)
+	}
+	return true
+}
+
+// multipart sends several parts, each with its place (RFC 9110 §14.6).
+func (x *exchange) multipart(form *store.Form, spans []rules.Span, size int64) {
+	counting := &countingWriter{ResponseWriter: x.w}
+	parts := multipart.NewWriter(counting)
+	h := x.w.Header()
+	kind := h["Content-Type"]
+	h.Set("Content-Type", "multipart/byteranges; boundary="+parts.Boundary())
+	h.Del("Content-Length")
+	x.status(http.StatusPartialContent)
+	for _, s := range spans {
+		header := textproto.MIMEHeader{"Content-Range": {s.ContentRange(size)}}
+		if len(kind) > 0 {
+			header["Content-Type"] = kind
+		}
+		w, err := parts.CreatePart(header)
+		if err != nil {
+			return
+		}
+		if _, err := w.Write(form.Body[s.From : s.From+s.Length]); err != nil {
+			return
+		}
+	}
+	_ = parts.Close()
+	x.sample.Bytes = counting.bytes
+}
+
+func (x *exchange) status(status int) {
+	x.sample.Status = status
+	x.w.WriteHeader(status)
+}
+
+// refuse answers with a short, plain body of our own.
+func (x *exchange) refuse(status int, text string, cause meter.Cause) {
+	h := x.w.Header()
+	clear(h)
+	h.Set("Content-Type", "text/plain; charset=utf-8")
+	h.Set("Cache-Control", "no-store")
+	x.sample.Outcome, x.sample.Cause = meter.Error, cause
+	x.status(status)
+	if x.r.Method != http.MethodHead {
+		n, _ := fmt.Fprintf(x.w, "%d: %s\n", status, text)
+		x.sample.Bytes = int64(n)
+	}
+}
+
+// explains tells whether the request carries a token of somebody who may see keys.
+func (x *exchange) explains() bool {
+	token := x.req.Header["Gerastic-Explain"]
+	return len(token) == 1 && x.edge.MayExplain != nil && x.edge.MayExplain(token[0])
+}
+
+// detail adds what only those see who may.
+func (x *exchange) detail(status *rules.CacheStatus, explains bool) {
+	if !explains {
+		return
+	}
+	status.Key = key.Text(key.Parts(string(x.key)))
+	status.Detail = x.sample.Cause.String()
+	if status.Detail == "" {
+		status.Detail = "fresh"
+	}
+}

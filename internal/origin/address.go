@@ -1,0 +1,134 @@
+package origin
+
+import (
+	"context"
+	"errors"
+	"net/http"
+	"net/url"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"gerastic/internal/core/policy"
+)
+
+// ErrResting says that every address failed so often that it is left alone for a while.
+var ErrResting = errors.New("the origin failed repeatedly and is left alone for a while (breaker)")
+
+// rest is how long an address that failed is passed over while others are well.
+const rest = 10 * time.Second
+
+type counter struct{ n atomic.Uint32 }
+
+func (c *counter) next() uint32 { return c.n.Add(1) - 1 }
+
+// address is one of an origin's, with what is known of its health.
+type address struct {
+	url       *url.URL
+	transport *http.Transport
+	breaker   policy.Breaker
+	several   bool // there are others to go to
+
+	mu       sync.Mutex
+	failures int       // in a row
+	until    time.Time // passed over until then
+	trying   bool      // one request is trying whether it is well again
+	unwell   bool      // says the probe
+}
+
+// available tells whether a request may be sent there now.
+func (a *address) available(now time.Time) bool {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.unwell && a.several {
+		return false
+	}
+	if now.Before(a.until) {
+		return false
+	}
+	if !a.open() {
+		return true
+	}
+	if a.trying {
+		return false
+	}
+	a.trying = true // the breaker lets one through
+	return true
+}
+
+// open: the breaker has opened. Under mu.
+func (a *address) open() bool { return a.breaker.After > 0 && a.failures >= a.breaker.After }
+
+// resting: the breaker keeps everything away.
+func (a *address) resting(now time.Time) bool {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return a.open() && (a.trying || now.Before(a.until))
+}
+
+// send makes a request there and learns from how it ends. What counts as a failure is
+// that no answer came; an answer with a status of failure is an answer.
+func (a *address) send(r *http.Request) (*http.Response, error) {
+	out := r.WithContext(r.Context())
+	u := *r.URL
+	u.Scheme, u.Host = a.url.Scheme, a.url.Host
+	if u.RawPath != "" {
+		u.RawPath = a.url.EscapedPath() + u.RawPath
+	}
+	u.Path = a.url.Path + u.Path
+	out.URL = &u
+	resp, err := a.transport.RoundTrip(out)
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.trying = false
+	switch {
+	case err == nil:
+		a.failures, a.until = 0, time.Time{}
+	case errors.Is(context.Cause(r.Context()), context.Canceled): // we went away, not it
+	default:
+		a.failures++
+		if a.open() {
+			a.until = time.Now().Add(a.breaker.Retry)
+		} else if a.several {
+			a.until = time.Now().Add(rest)
+		}
+	}
+	return resp, err
+}
+
+// probe asks regularly whether the address is well: any answer below 500 says so.
+func (a *address) probe(ctx context.Context, p policy.Probe) {
+	for {
+		well := a.ask(ctx, p)
+		if ctx.Err() != nil {
+			return
+		}
+		a.mu.Lock()
+		a.unwell = !well
+		if well {
+			a.failures, a.until = 0, time.Time{}
+		}
+		a.mu.Unlock()
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(p.Every):
+		}
+	}
+}
+
+func (a *address) ask(ctx context.Context, p policy.Probe) bool {
+	ctx, cancel := context.WithTimeout(ctx, p.Timeout)
+	defer cancel()
+	r, err := http.NewRequestWithContext(ctx, http.MethodGet, a.url.String()+p.Path, nil)
+	if err != nil {
+		return false
+	}
+	r.Header.Set("User-Agent", "gerastic probe")
+	resp, err := a.transport.RoundTrip(r)
+	if err != nil {
+		return false
+	}
+	resp.Body.Close()
+	return resp.StatusCode < 500
+}
