@@ -85,12 +85,14 @@ yet; after that, policies come through gerastic policy apply.
 	f.BoolVar(&s.PolicyForce, "policy-force", false, "apply --policy even if there is one")
 	f.StringVar(&s.Name, "node", "", "name of this node in ledger and figures; the machine's name if left out")
 	f.StringVar(&logFormat, "log-format", "text", "text or json, to standard error")
+	f.StringVar(&s.Certificate, "certificate", "", "certificate of the edge, PEM; it is taken anew when the file changes")
+	f.StringVar(&s.CertificateKey, "certificate-key", "", "its key, PEM")
 	f.StringSliceVar(&s.TrustProxies, "trust-proxy", nil, "address range whose forwarding headers are believed; nobody's by default")
 	return c
 }
 
 // nodeSettings are the flags that may be set elsewhere, too.
-var nodeSettings = []string{"edge", "control", "memory", "database", "private-database", "policy", "policy-force", "node", "log-format", "trust-proxy"}
+var nodeSettings = []string{"edge", "control", "memory", "database", "private-database", "policy", "policy-force", "node", "log-format", "trust-proxy", "certificate", "certificate-key"}
 
 // fromElsewhere fills the flags that were not given from GERASTIC_… variables, and
 // then from DATA/node.yaml.

@@ -639,6 +639,18 @@ func TestUnsafeMethodsInvalidate(t *testing.T) {
 	}
 }
 
+func TestGroupsAreInvalidatedWithinOneOriginOnly(t *testing.T) {
+	s := newStand(t, text("x"))
+	for _, host := range []string{"Host: a.example", "Host: b.example"} {
+		s.get("/ports/a", host)
+	}
+	s.answer(text("x", `Cache-Group-Invalidation: "port:a"`))
+	s.do("POST", "/desk", "Host: a.example")
+	s.answer(text("x"))
+	assert.False(t, s.get("/ports/a", "Host: a.example").hit())
+	assert.True(t, s.get("/ports/a", "Host: b.example").hit(), "RFC 9875 §3")
+}
+
 func TestSwitchedOffRoutesPassThroughAndLoseNothing(t *testing.T) {
 	s := newStand(t, text("x"))
 	s.get("/ports/a")

@@ -35,6 +35,7 @@ type head struct {
 	vary     []rules.Varying // what the answer depends on, as the leader's request had it
 	search   rules.Search    // which other queries it answers
 	query    string          // that it was asked with
+	trailers []string        // announced
 	trailer  http.Header     // complete when the body is
 	browser  time.Duration
 	entry    *store.Entry // a stored answer that the origin confirmed (304): the body is there
@@ -298,6 +299,9 @@ func (x *exchange) stream(reader *fill.Reader[*head], h *head, status rules.Cach
 			return
 		}
 	}
+	if len(h.trailers) > 0 {
+		out["Trailer"] = h.trailers // announced, so that the answer is sent in chunks
+	}
 	skip, send := int64(0), int64(math.MaxInt64)
 	if span, part := x.partOf(h); part {
 		skip, send = span.From, span.Length
@@ -315,7 +319,7 @@ func (x *exchange) stream(reader *fill.Reader[*head], h *head, status rules.Cach
 		data, err := reader.Next(x.r.Context(), func() { _ = flusher.Flush() })
 		if err == io.EOF {
 			for name, values := range h.trailer {
-				out[http.TrailerPrefix+name] = values
+				out[name] = values
 			}
 			return
 		}

@@ -195,6 +195,9 @@ func (e *Edge) bring(ctx context.Context, f *fill.Flight[*head], o *order, resp 
 	}
 	entry := e.entry(o, resp.StatusCode, header, nil, began, received)
 	h := &head{status: resp.StatusCode, header: header, own: header, received: received, waited: received.Sub(began), length: resp.ContentLength, vary: entry.Vary, search: rules.SearchOf(header), query: o.query, browser: o.plan.Browser}
+	for name := range resp.Trailer {
+		h.trailers = append(h.trailers, name)
+	}
 	h.rule = e.mayStore(o, resp.StatusCode, header, entry.Freshness, received)
 	if h.rule == rules.OK && resp.ContentLength > o.plan.MaxBody {
 		h.rule = rules.TooLarge

@@ -101,7 +101,7 @@ func (e *Edge) invalidate(resp *http.Response, host, path, query, method string)
 	if resp.StatusCode < 200 || resp.StatusCode > 399 {
 		return
 	}
-	p := tags.Purge{Mode: tags.Drop}
+	p := tags.Purge{Mode: tags.Drop, Host: host}
 	r := e.rules.Load().Policy
 	p.URLs = r.URLForms(host, path, query, false)
 	base := &url.URL{Scheme: "http", Host: host, Path: path}

@@ -2,6 +2,7 @@ package node
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -36,6 +37,7 @@ type Node struct {
 	control *control.Control
 	cluster *localpg.Cluster
 
+	certificates                  *certificates // nil: cleartext
 	edgeListener, controlListener net.Listener
 	edgeServer, controlServer     *http.Server
 
@@ -89,6 +91,11 @@ func Start(ctx context.Context, s Settings) (*Node, error) {
 }
 
 func (n *Node) start(ctx context.Context) (err error) {
+	if n.settings.Certificate != "" {
+		if n.certificates, err = loadCertificates(n.settings.Certificate, n.settings.CertificateKey); err != nil {
+			return err
+		}
+	}
 	// Listening comes first: an address in use is the commonest mistake, and costs
 	// nothing to find out.
 	if n.edgeListener, err = listen("--edge", n.settings.Edge); err != nil {
@@ -116,6 +123,9 @@ func (n *Node) start(ctx context.Context) (err error) {
 	n.run(n.keepConnected)
 	n.run(n.flushFigures)
 	n.run(n.sweepIdle)
+	if n.certificates != nil {
+		n.run(n.watchCertificates)
+	}
 	return nil
 }
 
@@ -133,7 +143,18 @@ func (n *Node) serve() {
 	quiet := slog.NewLogLogger(n.log.Handler(), slog.LevelDebug)
 	n.edgeServer = &http.Server{Handler: n.edge, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10, ErrorLog: quiet}
 	n.controlServer = &http.Server{Handler: n.control, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10, ErrorLog: quiet}
-	for server, listener := range map[*http.Server]net.Listener{n.edgeServer: n.edgeListener, n.controlServer: n.controlListener} {
+	// HTTP/2 by TLS where there is a certificate; else by prior knowledge, beside HTTP/1.1.
+	var protocols http.Protocols
+	protocols.SetHTTP1(true)
+	protocols.SetHTTP2(true)
+	protocols.SetUnencryptedHTTP2(n.certificates == nil)
+	n.edgeServer.Protocols = &protocols
+	edgeListener := n.edgeListener
+	if n.certificates != nil {
+		edgeListener = tls.NewListener(n.edgeListener, &tls.Config{MinVersion: tls.VersionTLS12, NextProtos: []string{"h2", "http/1.1"}, GetCertificate: n.certificates.get})
+		n.edgeServer.TLSConfig = &tls.Config{NextProtos: []string{"h2", "http/1.1"}}
+	}
+	for server, listener := range map[*http.Server]net.Listener{n.edgeServer: edgeListener, n.controlServer: n.controlListener} {
 		n.run(func() {
 			if err := server.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
 				n.failed <- err
@@ -154,7 +175,12 @@ func (n *Node) run(task func()) {
 func (n *Node) Failed() <-chan error { return n.failed }
 
 // EdgeURL is where visitors go.
-func (n *Node) EdgeURL() string { return "http://" + n.edgeListener.Addr().String() }
+func (n *Node) EdgeURL() string {
+	if n.certificates != nil {
+		return "https://" + n.edgeListener.Addr().String()
+	}
+	return "http://" + n.edgeListener.Addr().String()
+}
 
 // ControlURL is where the API and the console are.
 func (n *Node) ControlURL() string { return "http://" + n.controlListener.Addr().String() }

@@ -24,6 +24,8 @@ type Settings struct {
 	PolicyForce     bool
 	AdminToken      string // "" makes one at the first start
 	TrustProxies    []string
+	Certificate     string // PEM files for TLS on the edge; both or none
+	CertificateKey  string
 	Console         fs.FS
 	Log             *slog.Logger
 }
@@ -40,6 +42,9 @@ func (s *Settings) check() (origin.Trusted, error) {
 	}
 	if s.Memory < MinMemory {
 		return nil, fmt.Errorf("--memory must be at least 1MiB")
+	}
+	if (s.Certificate == "") != (s.CertificateKey == "") {
+		return nil, fmt.Errorf("--certificate and --certificate-key belong together; pass both")
 	}
 	var trusted origin.Trusted
 	for _, text := range s.TrustProxies {

@@ -37,6 +37,7 @@ type selector struct {
 	Routes []string `json:"routes,omitempty"`
 	URLs   []url    `json:"urls,omitempty"`
 	All    bool     `json:"all,omitempty"`
+	Host   string   `json:"host,omitempty"`
 }
 
 type url struct {
@@ -48,7 +49,7 @@ type url struct {
 }
 
 func selectorOf(p tags.Purge) selector {
-	s := selector{Tags: p.Tags, Routes: p.Routes, All: p.All}
+	s := selector{Tags: p.Tags, Routes: p.Routes, All: p.All, Host: p.Host}
 	for _, u := range p.URLs {
 		s.URLs = append(s.URLs, url(u))
 	}
@@ -56,7 +57,7 @@ func selectorOf(p tags.Purge) selector {
 }
 
 func (s selector) purge(sequence int64, mode string) tags.Purge {
-	p := tags.Purge{Sequence: tags.Stamp(sequence), Tags: s.Tags, Routes: s.Routes, All: s.All}
+	p := tags.Purge{Sequence: tags.Stamp(sequence), Tags: s.Tags, Routes: s.Routes, All: s.All, Host: s.Host}
 	if mode == tags.Soften.String() {
 		p.Mode = tags.Soften
 	}

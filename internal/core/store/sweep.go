@@ -100,9 +100,16 @@ func (m *Memory) walk(p tags.Purge, take bool, visit func(*Entry)) {
 		m.mu.Unlock()
 	}
 	for _, l := range labels {
-		if take {
+		switch {
+		case l.kind == byTag && p.Host != "":
+			m.each(l, func(e *Entry) {
+				if e.Subject.Host == p.Host {
+					visit(e)
+				}
+			})
+		case take:
 			m.take(l, visit)
-		} else {
+		default:
 			m.each(l, visit)
 		}
 	}

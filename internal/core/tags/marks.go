@@ -51,6 +51,9 @@ type Purge struct {
 	Routes   []string
 	URLs     []URL
 	All      bool
+	// Host, if set, keeps Tags to the entries of one host: what an origin's answer says
+	// counts within that origin only (RFC 9875 §3).
+	Host string
 }
 
 // Subject is what an entry shows to the marks.
@@ -102,6 +105,7 @@ const DefaultLimit = 1_000_000
 type Marks struct {
 	latest atomic.Uint64 // read on every request, written under mu
 	folded atomic.Uint64 // how often the limit was hit
+	hosted atomic.Bool   // some tags are marked for one host only
 
 	mu     sync.RWMutex
 	limit  int
@@ -147,6 +151,10 @@ func (m *Marks) Apply(p Purge) {
 		}
 	}
 	for _, tag := range p.Tags {
+		if p.Host != "" {
+			tag = hosted(p.Host, tag)
+			m.hosted.Store(true)
+		}
 		m.tags[tag] = m.tags[tag].at(p.Sequence, p.Mode)
 	}
 	for _, route := range p.Routes {
@@ -165,6 +173,10 @@ func (m *Marks) Apply(p Purge) {
 	}
 	m.latest.Store(max(m.latest.Load(), uint64(p.Sequence)))
 }
+
+// hosted is the name under which a tag is marked for one host. No tag begins with a
+// line break: neither structured fields nor templates can make one.
+func hosted(host, tag string) string { return "\n" + host + "\n" + tag }
 
 // canonical drops what does not count, so that equal purges share a mark.
 func (u URL) canonical() URL {
@@ -190,7 +202,11 @@ func (m *Marks) Judge(s *Subject) Verdict {
 	}
 	if len(m.tags) > 0 {
 		for _, tag := range s.Tags {
-			if v = m.tags[tag].judge(s.Stamp, v); v == Dropped {
+			v = m.tags[tag].judge(s.Stamp, v)
+			if m.hosted.Load() && v != Dropped {
+				v = m.tags[hosted(s.Host, tag)].judge(s.Stamp, v)
+			}
+			if v == Dropped {
 				return v
 			}
 		}

@@ -23,6 +23,8 @@ func TestMarksJudge(t *testing.T) {
 		{"the purge that it was filled after", Purge{Sequence: 5, Tags: []string{"board"}}, Alive},
 		{"a tag that only begins alike", Purge{Sequence: 6, Tags: []string{"boar"}}, Alive},
 		{"case counts in tags", Purge{Sequence: 6, Tags: []string{"Board"}}, Alive},
+		{"its tag on its host", Purge{Sequence: 6, Tags: []string{"board"}, Host: "h"}, Dropped},
+		{"its tag on another host (RFC 9875 §3)", Purge{Sequence: 6, Tags: []string{"board"}, Host: "g"}, Alive},
 		{"its route", Purge{Sequence: 6, Routes: []string{"departures"}}, Dropped},
 		{"another route", Purge{Sequence: 6, Routes: []string{"other"}}, Alive},
 		{"its URL", Purge{Sequence: 6, URLs: []URL{{Host: "h", Path: "/p", Query: "page=2"}}}, Dropped},
