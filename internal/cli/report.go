@@ -13,7 +13,7 @@ import (
 
 func (a *app) report() *cobra.Command {
 	c := &cobra.Command{Use: "report", Short: "Figures: what the cache saved"}
-	c.AddCommand(a.reportRatio())
+	c.AddCommand(a.reportRatio(), a.reportFindings())
 	return c
 }
 

@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"log/slog"
 	"net/http"
+	"sync"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -58,11 +59,13 @@ type Control struct {
 	sessions sessions
 	api      huma.API
 	router   chi.Router
+	stop     sync.Once
+	done     chan struct{} // closed when streams must end
 }
 
 // New returns the control side of a node. console holds the built console; nil serves none.
 func New(node Node, e *edge.Edge, console fs.FS, log *slog.Logger) *Control {
-	c := &Control{node: node, edge: e, store: e.Store, log: log, now: e.Now}
+	c := &Control{node: node, edge: e, store: e.Store, log: log, now: e.Now, done: make(chan struct{})}
 	c.sessions.open = map[string]session{}
 	r := chi.NewRouter()
 	r.Use(c.recover, middleware.Compress(5), secure, http.NewCrossOriginProtection().Handler, limitBody)
@@ -78,6 +81,7 @@ func New(node Node, e *edge.Edge, console fs.FS, log *slog.Logger) *Control {
 	c.tokenCalls()
 	c.sessionCalls()
 	c.nodeCalls()
+	c.watchCalls()
 	r.Get("/healthz", c.healthz)
 	r.Get("/readyz", c.readyz)
 	r.Method(http.MethodGet, "/metrics", c.needs(records.Read, c.metrics()))

@@ -34,6 +34,8 @@ type Parts struct {
 	Trusted origin.Trusted
 	// MayExplain tells whether a token in Gerastic-Explain may see keys; nil: none may.
 	MayExplain func(token string) bool
+	// Found takes the findings of comparisons; nil: hits are not compared.
+	Found func(Finding)
 }
 
 // Edge serves visitors.
@@ -43,6 +45,8 @@ type Edge struct {
 	fills     *fill.Group[*head]
 	lone      memo[time.Time]    // keys whose answers are not for sharing, until when
 	searches  memo[rules.Search] // the No-Vary-Search rules of paths
+	comparer  comparer
+	watching  watchers
 	exchanges sync.Pool
 }
 

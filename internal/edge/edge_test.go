@@ -72,6 +72,11 @@ const routesYAML = `
     match: { path: "/obeys/{x...}" }
     lifetime: { fresh: 1m }
     obey_visitor: all
+  - name: compared
+    match: { path: "/compared" }
+    key: { query: none }
+    lifetime: { fresh: 1m }
+    compare: { share: 100%, per_second: 100, ignore: ["token=[a-z]*;"] }
   - name: any
     match: { path: "/{x...}" }
 `

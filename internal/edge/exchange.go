@@ -51,6 +51,7 @@ func (x *exchange) end() {
 	broken := recover()
 	x.sample.Took = x.edge.Now().Sub(x.began)
 	x.edge.Meter.Record(x.stripe, &x.sample)
+	x.tell()
 	e := x.edge
 	x.w, x.r, x.rules, x.plan, x.req, x.in, x.body = nil, nil, nil, nil, key.Request{}, decide.Input{}, nil
 	e.exchanges.Put(x)
@@ -123,9 +124,14 @@ func (x *exchange) answer() {
 		x.serve(x.in.Entry, meter.Stale, rules.CacheStatus{})
 	case decide.Serve:
 		x.serve(x.in.Entry, meter.Hit, rules.CacheStatus{})
+		x.compare(x.in.Entry)
 	case decide.ServeAndRefresh:
 		x.refresh(x.in.Entry)
-		x.serve(x.in.Entry, meter.Stale, rules.CacheStatus{})
+		outcome := meter.Stale
+		if d.Cause == meter.NoCause { // renewed before its end
+			outcome = meter.Hit
+		}
+		x.serve(x.in.Entry, outcome, rules.CacheStatus{})
 	case decide.Refuse:
 		x.refuse(http.StatusGatewayTimeout, "nothing stored answers this request, and it asked for a stored answer only", d.Cause)
 	default:

@@ -531,3 +531,84 @@ func TestProbesFindOutWhoIsWell(t *testing.T) {
 		return visits.Load() > before
 	}, 5*time.Second, 20*time.Millisecond)
 }
+
+// TestCompareNamesWhatTheKeyLacks: hits are asked again, and a finding names the part
+// that separates the answers.
+func TestCompareNamesWhatTheKeyLacks(t *testing.T) {
+	for _, c := range []struct {
+		name     string
+		answer   func(r *http.Request) string
+		visitors [2][]string // path, headers
+		kind     string
+		by       string
+	}{
+		{"a cookie", func(r *http.Request) string {
+			c, _ := r.Cookie("currency")
+			return fmt.Sprint(c != nil && c.Value == "eur")
+		}, [2][]string{{"/compared"}, {"/compared", "Cookie: a=1; currency=eur; b=2"}}, "key", "cookie currency"},
+		{"a header", func(r *http.Request) string { return r.Header.Get("X-Device") }, [2][]string{{"/compared"}, {"/compared", "X-Device: phone", "X-Other: 1"}}, "key", "header X-Device"},
+		{"a parameter", func(r *http.Request) string { return r.URL.Query().Get("ref") }, [2][]string{{"/compared"}, {"/compared?ref=friend&utm=x"}}, "key", "parameter ref"},
+		{"nothing", func(*http.Request) string { return "same" }, [2][]string{{"/compared"}, {"/compared?ref=friend", "X-Device: phone"}}, "", ""},
+		{"what the route ignores", func(r *http.Request) string { return "token=" + r.Header.Get("X-Device") + ";" }, [2][]string{{"/compared"}, {"/compared", "X-Device: phone"}}, "", ""},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			found := make(chan Finding, 10)
+			s := newStand(t, func(w http.ResponseWriter, r *http.Request) { _, _ = io.WriteString(w, c.answer(r)) })
+			s.edge.Found = func(f Finding) { found <- f }
+			s.get(c.visitors[0][0], c.visitors[0][1:]...)
+			a := s.get(c.visitors[1][0], c.visitors[1][1:]...)
+			assert.True(t, a.hit(), "the visitor notices nothing")
+			if c.kind == "" {
+				require.Eventually(t, func() bool { return s.asked.Load() >= 2 }, 5*time.Second, time.Millisecond)
+				time.Sleep(20 * time.Millisecond)
+				assert.Empty(t, found)
+				return
+			}
+			select {
+			case f := <-found:
+				assert.Equal(t, c.kind, f.Kind)
+				assert.Equal(t, c.by, f.Separator)
+				assert.NotEqual(t, f.Stored, f.Origin)
+				assert.Contains(t, f.Key, "path=/compared")
+			case <-time.After(5 * time.Second):
+				t.Fatal("nothing was found")
+			}
+			before := s.asked.Load()
+			s.get(c.visitors[1][0], c.visitors[1][1:]...)
+			assert.Equal(t, before, s.asked.Load(), "a key with a finding is left alone for a while")
+		})
+	}
+	found := make(chan Finding, 10)
+	s := newStand(t, text("old"))
+	s.edge.Found = func(f Finding) { found <- f }
+	s.get("/compared")
+	s.answer(text("new"))
+	s.get("/compared")
+	assert.Equal(t, "changed", (<-found).Kind, "the content changed, and nobody purged")
+}
+
+func TestCompareIsBounded(t *testing.T) {
+	s := newStand(t, text("same"))
+	s.edge.Found = func(Finding) {}
+	for range 200 {
+		s.get("/compared")
+	}
+	time.Sleep(50 * time.Millisecond)
+	assert.LessOrEqual(t, s.asked.Load(), int64(1+100), "one fill, and what one second allows: the clock stands still")
+}
+
+func TestWatchingNeverSlowsARequest(t *testing.T) {
+	s := newStand(t, text("x"))
+	slow, keys := s.edge.Watch(false), s.edge.Watch(true)
+	defer slow.Close()
+	for i := range watchRoom + 50 {
+		s.edge.ServeHTTP(httptest.NewRecorder(), httptest.NewRequest("GET", fmt.Sprintf("http://h/ports/a?page=%d", i%2), nil))
+		e := <-keys.Events
+		assert.Equal(t, "port", e.Sample.Route)
+		assert.Contains(t, e.Key, "path=/ports/a")
+		assert.Contains(t, e.URL, "http://h/ports/a?page=")
+	}
+	assert.EqualValues(t, 50, slow.Missed.Load())
+	keys.Close()
+	assert.Empty(t, (<-slow.Events).Key)
+}

@@ -76,6 +76,7 @@ func Start(ctx context.Context, s Settings) (*Node, error) {
 			t, ok := n.TokenFor(token)
 			return ok && t.May(records.Read)
 		},
+		Found: n.found,
 		Purge: func(ctx context.Context, p tags.Purge, actor, reason string) error {
 			_, _, err := n.Purge(ctx, p, actor, reason)
 			return err
@@ -195,6 +196,9 @@ func (n *Node) Cluster() *localpg.Cluster { return n.cluster }
 // and stops everything that Start started.
 func (n *Node) Stop(ctx context.Context) {
 	n.stopOnce.Do(func() {
+		if n.control != nil {
+			n.control.Close()
+		}
 		for _, s := range []*http.Server{n.edgeServer, n.controlServer} {
 			if s != nil && s.Shutdown(ctx) != nil {
 				s.Close()
@@ -240,4 +244,16 @@ func (n *Node) Status() client.Node {
 		s.Degraded = "the database cannot be reached: no purges by call, no reports, no changes of policy"
 	}
 	return s
+}
+
+// found keeps what a comparison of a hit with its origin found.
+func (n *Node) found(f edge.Finding) {
+	n.log.Warn("a hit was not what the origin would have answered", "kind", f.Kind, "route", f.Route, "url", f.URL, "separator", f.Separator)
+	rec, err := n.Records()
+	if err == nil {
+		err = rec.AddFinding(n.life, records.Finding{At: f.At, Node: n.settings.Name, Route: f.Route, URL: f.URL, Key: f.Key, Kind: f.Kind, Stored: f.Stored, Origin: f.Origin, Separator: f.Separator})
+	}
+	if err != nil {
+		n.log.Warn("a finding could not be kept", "error", err)
+	}
 }

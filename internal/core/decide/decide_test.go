@@ -87,6 +87,26 @@ func TestDecisions(t *testing.T) {
 	}
 }
 
+// TestEarlyRefreshGrowsLikelierTowardsTheEnd: the share of requests that refresh.
+func TestEarlyRefreshGrowsLikelierTowardsTheEnd(t *testing.T) {
+	share := func(age time.Duration) float64 {
+		e := &store.Entry{Idle: rules.Unset, Freshness: rules.Freshness{Born: noon.Add(-age), Lifetime: time.Minute}}
+		e.Filled(nil, time.Second)
+		early := 0
+		for i := range 1000 {
+			in := Input{Plan: &policy.Plan{}, Enabled: true, Entry: e, Now: noon, Visitor: rules.RequestDirectives(nil), Random: (float64(i) + 0.5) / 1000}
+			if d := Of(&in); d.Action == ServeAndRefresh {
+				early++
+				assert.Equal(t, meter.NoCause, d.Cause, "it is a hit all the same")
+			}
+		}
+		return float64(early) / 1000
+	}
+	assert.Zero(t, share(30*time.Second))
+	assert.InDelta(t, 0.05, share(57*time.Second), 0.01) // e^-3
+	assert.InDelta(t, 0.37, share(59*time.Second), 0.01) // e^-1
+}
+
 func TestOnError(t *testing.T) {
 	e := &store.Entry{Freshness: rules.Freshness{Born: noon, Lifetime: time.Minute, StaleIfError: time.Hour}}
 	assert.True(t, OnError(e, tags.Alive, noon.Add(30*time.Minute)))

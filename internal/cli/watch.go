@@ -1,0 +1,107 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"strconv"
+
+	"github.com/spf13/cobra"
+
+	"gerastic/client"
+	"gerastic/internal/core/meter"
+)
+
+func (a *app) watch() *cobra.Command {
+	var f client.WatchFilter
+	var most int
+	c := &cobra.Command{
+		Use:   "watch",
+		Short: "Follow requests as they are answered",
+		Long: `Follow requests as they are answered: time, outcome, cause, status, time taken, route
+and URL, one line each; with -o json one object a line. A watcher who is slow misses some
+and is told how many; the edge never waits for it. Ends with an interrupt.`,
+		Example: "  gerastic watch --outcome miss\n  gerastic watch --route departures --keys",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if _, ok := meter.ParseOutcome(f.Outcome); f.Outcome != "" && !ok {
+				return usage("--outcome %q: the outcomes are hit, stale, revalidated, joined, miss, bypass and error", f.Outcome)
+			}
+			if a.format == "csv" {
+				return usage("watch writes lines or, with -o json, objects")
+			}
+			seen := 0
+			done := fmt.Errorf("enough")
+			err := a.client().Watch(cmd.Context(), f, func(e client.Event) error {
+				if err := a.showEvent(e); err != nil {
+					return err
+				}
+				if seen++; seen == most {
+					return done
+				}
+				return nil
+			})
+			if err == done {
+				return nil
+			}
+			return err
+		},
+	}
+	flags := c.Flags()
+	flags.StringVar(&f.Route, "route", "", "only this route")
+	flags.StringVar(&f.Outcome, "outcome", "", "only this outcome")
+	flags.StringVar(&f.Path, "path", "", "only paths that begin so")
+	flags.IntVar(&f.Status, "status", 0, "only this status")
+	flags.BoolVar(&f.Keys, "keys", false, "show each request's key")
+	flags.IntVar(&most, "count", 0, "end after so many; 0 for no end")
+	return c
+}
+
+func (a *app) showEvent(e client.Event) error {
+	if a.format == "json" {
+		return json.NewEncoder(a.out).Encode(e)
+	}
+	if e.Missed > 0 {
+		fmt.Fprintf(a.out, "… %s missed\n", plural(e.Missed, "request", "requests"))
+	}
+	outcome := e.Outcome
+	if e.Cause != "" {
+		outcome += " (" + e.Cause + ")"
+	}
+	route := e.Route
+	if route == "" {
+		route = "–"
+	}
+	_, err := fmt.Fprintf(a.out, "%s  %-26s %s  %9s  %-12s %s %s\n", e.At.Local().Format("15:04:05.000"), outcome, strconv.Itoa(e.Status), span(e.TookMS), route, e.Method, e.URL)
+	if err == nil && e.Key != "" {
+		_, err = fmt.Fprintf(a.out, "              %s\n", e.Key)
+	}
+	return err
+}
+
+func (a *app) reportFindings() *cobra.Command {
+	var since string
+	c := &cobra.Command{
+		Use:   "findings",
+		Short: "Hits whose answer was not what the origin would have given",
+		Long: `Hits whose answer was not what the origin would have given, found by asking it again
+for the share of hits that a route's compare names. "key" means that something which the
+key leaves out matters: add it to the key. "changed" means that the content changed and
+nothing was purged: purge on that change, or shorten the lifetime.`,
+		Example: "  gerastic report findings --since 1d",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			found, err := a.client().Findings(cmd.Context(), since)
+			if err != nil {
+				return err
+			}
+			t := &rows{columns: []column{left("when"), left("route"), left("kind"), left("separated by"), left("stored"), left("origin"), left("url")}}
+			for _, f := range found {
+				t.add(clock(f.At), str(f.Route), str(f.Kind), str(f.Separator), str(f.Stored), str(f.Origin), str(f.URL))
+			}
+			if len(found) == 0 {
+				a.say("Nothing was found. Routes compare only where the policy says so: compare: 0.1%%")
+			}
+			return a.print(found, t)
+		},
+	}
+	c.Flags().StringVar(&since, "since", "7d", "a length of time before now, or an RFC 3339 time")
+	return c
+}

@@ -1,0 +1,118 @@
+package control
+
+import (
+	"context"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/sse"
+
+	"gerastic/client"
+	"gerastic/internal/core/meter"
+	"gerastic/internal/edge"
+	"gerastic/internal/records"
+)
+
+// alive is how often a stream without events shows that it stands.
+const alive = 15 * time.Second
+
+type watchQuery struct {
+	Route   string `query:"route" doc:"Only this route"`
+	Outcome string `query:"outcome" enum:"hit,stale,revalidated,joined,miss,bypass,error"`
+	Status  int    `query:"status" doc:"Only this status"`
+	Path    string `query:"path" doc:"Only paths that begin so"`
+	Keys    bool   `query:"keys" doc:"Show keys"`
+}
+
+// Resolve checks the filter before the stream begins.
+func (q *watchQuery) Resolve(huma.Context) []error {
+	if _, ok := meter.ParseOutcome(q.Outcome); q.Outcome != "" && !ok {
+		return []error{&huma.ErrorDetail{Message: "the outcomes are hit, stale, revalidated, joined, miss, bypass and error", Location: "query.outcome"}}
+	}
+	return nil
+}
+
+func (q *watchQuery) wants(e *edge.Event) bool {
+	path := e.URL
+	if _, rest, ok := strings.Cut(path, "://"); ok {
+		_, path, _ = strings.Cut(rest, "/")
+		path = "/" + path
+	}
+	return (q.Route == "" || q.Route == e.Sample.Route) && (q.Outcome == "" || q.Outcome == e.Sample.Outcome.String()) &&
+		(q.Status == 0 || q.Status == e.Sample.Status) && strings.HasPrefix(path, q.Path)
+}
+
+func (c *Control) watchCalls() {
+	sse.Register(c.api, operation("watch", http.MethodGet, "/v1/events", "Follow requests as they are answered", records.Read), map[string]any{"request": client.Event{}},
+		func(ctx context.Context, q *watchQuery, send sse.Sender) {
+			w := c.edge.Watch(q.Keys)
+			defer w.Close()
+			tick := time.NewTicker(alive)
+			defer tick.Stop()
+			if send.Data(client.Event{}) != nil { // the stream stands
+				return
+			}
+			for {
+				var event client.Event
+				select {
+				case <-ctx.Done():
+					return
+				case <-c.done:
+					return
+				case <-tick.C:
+				case e := <-w.Events:
+					if !q.wants(&e) {
+						continue
+					}
+					event = eventOut(&e, c.now())
+					event.Missed = w.Missed.Swap(0)
+				}
+				if send.Data(event) != nil {
+					return
+				}
+			}
+		})
+
+	huma.Register(c.api, operation("list-findings", http.MethodGet, "/v1/findings", "List what comparisons of hits with the origin found", records.Read),
+		func(ctx context.Context, in *struct {
+			Since string `query:"since" default:"7d" doc:"A length of time before now, or an RFC 3339 time"`
+			Limit int    `query:"limit" default:"100" minimum:"1" maximum:"1000"`
+		}) (*struct {
+			Body struct {
+				Findings []client.Finding `json:"findings"`
+			}
+		}, error) {
+			since, err := moment(in.Since, c.now())
+			if err != nil {
+				return nil, huma.Error422UnprocessableEntity("since: " + err.Error())
+			}
+			rec, err := c.records()
+			if err != nil {
+				return nil, err
+			}
+			found, err := rec.Findings(ctx, since, in.Limit)
+			if err != nil {
+				return nil, c.failed(err)
+			}
+			out := &struct {
+				Body struct {
+					Findings []client.Finding `json:"findings"`
+				}
+			}{}
+			out.Body.Findings = []client.Finding{}
+			for _, f := range found {
+				out.Body.Findings = append(out.Body.Findings, client.Finding{At: f.At, Node: f.Node, Route: f.Route, URL: f.URL, Key: f.Key, Kind: f.Kind, Stored: f.Stored, Origin: f.Origin, Separator: f.Separator})
+			}
+			return out, nil
+		})
+}
+
+func eventOut(e *edge.Event, now time.Time) client.Event {
+	s := &e.Sample
+	return client.Event{At: now, Method: e.Method, URL: e.URL, Route: s.Route, Outcome: s.Outcome.String(), Cause: s.Cause.String(), Status: s.Status, Bytes: s.Bytes, TookMS: milliseconds(s.Took), Key: e.Key}
+}
+
+// Close ends streams, so that the node can stop.
+func (c *Control) Close() { c.stop.Do(func() { close(c.done) }) }

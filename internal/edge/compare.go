@@ -1,0 +1,226 @@
+package edge
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"io"
+	"math/rand/v2"
+	"net/http"
+	"net/url"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"gerastic/internal/core/key"
+	"gerastic/internal/core/policy"
+	"gerastic/internal/core/rules"
+	"gerastic/internal/core/store"
+	"gerastic/internal/origin"
+)
+
+// Finding is a hit whose answer was not what the origin would have given.
+type Finding struct {
+	At        time.Time
+	Route     string
+	URL       string // as the visitor asked
+	Key       string
+	Kind      string // "key": something that the key leaves out matters; "changed": the content did
+	Stored    string // digests, as far as the route does not ignore
+	Origin    string
+	Separator string // what separates the answers: "cookie currency", "parameter ref", "header User-Agent"
+}
+
+// comparer asks the origin again for a share of hits, out of the visitor's sight. It is
+// bounded: so many requests a second for a route, one comparison of a key at a time and
+// none for a while after a finding.
+type comparer struct {
+	mu      sync.Mutex
+	buckets map[string]*bucket
+	found   memo[time.Time]
+}
+
+// bucket holds what a route may still ask this second.
+type bucket struct {
+	tokens float64
+	at     time.Time
+}
+
+// quietTime is for how long a key with a finding is not compared again.
+const quietTime = 10 * time.Minute
+
+// maxProbes bounds the requests that look for what separates two answers.
+const maxProbes = 16
+
+// maxCompared is the largest body that is compared, in bytes.
+const maxCompared = 4 << 20
+
+// take allows one request, if the route may still ask.
+func (c *comparer) take(route string, perSecond float64, now time.Time) bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.buckets == nil {
+		c.buckets = map[string]*bucket{}
+	}
+	b := c.buckets[route]
+	if b == nil {
+		b = &bucket{tokens: perSecond, at: now}
+		c.buckets[route] = b
+	}
+	b.tokens = min(perSecond, b.tokens+now.Sub(b.at).Seconds()*perSecond)
+	b.at = now
+	if b.tokens < 1 {
+		return false
+	}
+	b.tokens--
+	return true
+}
+
+// compare asks again for this hit, if it is among those that are to be compared.
+func (x *exchange) compare(entry *store.Entry) {
+	c := x.plan.Compare
+	if c.Share <= 0 || rand.Float64() >= c.Share || x.r.Method != http.MethodGet || x.edge.Found == nil {
+		return
+	}
+	if until, quiet := x.edge.comparer.found.of(entry.Key); quiet && x.began.Before(until) || !x.edge.comparer.take(x.plan.Name, c.PerSecond, x.began) {
+		return
+	}
+	o := x.rules.Policy.OriginFor(x.req.Host)
+	if o == nil {
+		return
+	}
+	second := &comparison{edge: x.edge, plan: x.plan, client: x.rules.clients[o], entry: entry, visitor: x.r.Clone(context.Background()), request: x.req}
+	second.request.Header = rules.Header(second.visitor.Header)
+	go second.run()
+}
+
+// comparison is one hit asked again.
+type comparison struct {
+	edge    *Edge
+	plan    *policy.Plan
+	client  *origin.Client
+	entry   *store.Entry
+	visitor *http.Request
+	request key.Request
+}
+
+// part is something of a request that the key leaves out.
+type part struct{ kind, name string }
+
+func (p part) String() string { return p.kind + " " + p.name }
+
+func (c *comparison) run() {
+	e := c.edge
+	unkeyed := c.unkeyed()
+	stored := c.digest(c.entry.Status, c.entry.Body)
+	asVisitor, ok := c.ask(unkeyed)
+	if !ok || asVisitor == stored || c.entry.Judge(e.Marks) != 0 {
+		return // the same, or purged meanwhile
+	}
+	f := Finding{At: e.Now(), Route: c.plan.Name, URL: c.request.Scheme + "://" + c.request.Host + c.visitor.URL.RequestURI(), Key: key.Text(key.Parts(c.entry.Key)),
+		Kind: "changed", Stored: stored, Origin: asVisitor}
+	if plain, ok := c.ask(nil); ok && plain != asVisitor {
+		f.Kind = "key"
+		f.Separator = c.separator(unkeyed, asVisitor)
+	}
+	e.comparer.found.note(c.entry.Key, e.Now().Add(quietTime))
+	e.Found(f)
+}
+
+// separator looks for the one part that alone makes the origin answer as it does to the
+// visitor.
+func (c *comparison) separator(unkeyed []part, asVisitor string) string {
+	for i, p := range unkeyed {
+		if i == maxProbes {
+			break
+		}
+		for !c.edge.comparer.take(c.plan.Name, c.plan.Compare.PerSecond, c.edge.Now()) {
+			time.Sleep(50 * time.Millisecond)
+		}
+		if digest, ok := c.ask([]part{p}); ok && digest == asVisitor {
+			return p.String()
+		}
+	}
+	return "several together"
+}
+
+// unkeyed lists what of the visitor's request the key and Vary leave out.
+func (c *comparison) unkeyed() []part {
+	var parts []part
+	canonical, _ := c.plan.Key.Query.Canonical(c.request.Query, c.request.HasQuery)
+	kept, _ := url.ParseQuery(canonical)
+	asked, _ := url.ParseQuery(c.request.Query)
+	for name := range asked {
+		if !kept.Has(name) {
+			parts = append(parts, part{"parameter", name})
+		}
+	}
+	for _, cookie := range c.visitor.Cookies() {
+		if !slices.Contains(c.plan.Key.Cookies, cookie.Name) && !slices.Contains(parts, part{"cookie", cookie.Name}) {
+			parts = append(parts, part{"cookie", cookie.Name})
+		}
+	}
+	for name := range origin.FillHeader(c.visitor, &c.request, &c.plan.Key, nil) {
+		varies := slices.ContainsFunc(c.entry.Vary, func(v rules.Varying) bool { return v.Name == name })
+		if name == "Cookie" || varies || slices.Contains(c.plan.Key.Headers, name) || strings.HasPrefix(name, "X-Forwarded-") || name == "Via" || name == "Accept-Encoding" {
+			continue
+		}
+		parts = append(parts, part{"header", name})
+	}
+	slices.SortFunc(parts, func(a, b part) int { return strings.Compare(b.kind+a.name, a.kind+b.name) }) // parameters, headers, cookies
+	return parts
+}
+
+// ask asks the origin with the key's parts and those given besides.
+func (c *comparison) ask(besides []part) (digest string, ok bool) {
+	ctx, cancel := context.WithTimeout(context.Background(), c.client.Origin.Total)
+	defer cancel()
+	canonical, has := c.plan.Key.Query.Canonical(c.request.Query, c.request.HasQuery)
+	header := origin.FillHeader(c.visitor, &c.request, &c.plan.Key, nil)
+	all := c.unkeyed()
+	for _, p := range all {
+		if p.kind == "header" && !slices.Contains(besides, p) {
+			header.Del(p.name)
+		}
+	}
+	header.Del("Cookie")
+	header.Del("Accept-Encoding") // codings are no difference
+	var cookies []string
+	for _, cookie := range c.visitor.Cookies() {
+		if p := (part{"cookie", cookie.Name}); !slices.Contains(all, p) || slices.Contains(besides, p) {
+			cookies = append(cookies, cookie.Name+"="+cookie.Value)
+		}
+	}
+	if len(cookies) > 0 {
+		header.Set("Cookie", strings.Join(cookies, "; "))
+	}
+	for pair := range strings.SplitSeq(c.request.Query, "&") {
+		name, _, _ := strings.Cut(pair, "=")
+		if decoded, err := url.QueryUnescape(name); err == nil && slices.Contains(besides, part{"parameter", decoded}) {
+			canonical, has = strings.TrimPrefix(canonical+"&"+pair, "&"), true
+		}
+	}
+	r := (&http.Request{Method: http.MethodGet, URL: c.client.Target(c.visitor.URL, canonical, has), Host: c.request.Host, Header: header, Proto: "HTTP/1.1", ProtoMajor: 1, ProtoMinor: 1}).WithContext(ctx)
+	resp, err := c.client.Do(r)
+	if err != nil {
+		return "", false
+	}
+	defer resp.Body.Close()
+	body, err := io.ReadAll(io.LimitReader(resp.Body, maxCompared))
+	if err != nil || resp.StatusCode >= 500 || resp.Header.Get("Content-Encoding") != strings.Join(c.entry.Header["Content-Encoding"], "") {
+		return "", false
+	}
+	return c.digest(resp.StatusCode, body), true
+}
+
+// digest is of the status and of the body without what the route ignores.
+func (c *comparison) digest(status int, body []byte) string {
+	body = body[:min(len(body), maxCompared)]
+	for _, ignored := range c.plan.Compare.Ignore {
+		body = ignored.ReplaceAll(body, nil)
+	}
+	sum := sha256.Sum256(append([]byte{byte(status >> 8), byte(status)}, bytes.TrimSpace(body)...))
+	return hex.EncodeToString(sum[:8])
+}
