@@ -109,16 +109,23 @@ func (s *Site) editSailing(w http.ResponseWriter, r *http.Request) {
 	if strings.Contains(r.Header.Get("Via"), "gerastic") {
 		// It came through the edge, which reads what to forget from the answer (RFC 9875).
 		w.Header().Set("Cache-Group-Invalidation", groupList(stale))
-	} else if s.Purger != nil {
-		ctx, cancel := context.WithTimeout(context.WithoutCancel(r.Context()), 10*time.Second)
-		defer cancel()
-		reason := fmt.Sprintf("sailing %d, %s: %s → %s", id, after.FromName, before.Status, after.Status)
-		if _, err := s.Purger.Purge(ctx, client.PurgeRequest{Tags: stale, Reason: reason}); err != nil {
-			s.Log.Error("the desk could not purge", "error", err)
-		}
+	} else {
+		s.purge(r.Context(), stale, fmt.Sprintf("sailing %d, %s: %s → %s", id, after.FromName, before.Status, after.Status))
 	}
 	w.Header().Set("Content-Type", "application/json")
 	_ = json.NewEncoder(w).Encode(map[string]any{"sailing": after, "stale": stale})
+}
+
+// purge orders that tags be forgotten, after the change was committed.
+func (s *Site) purge(ctx context.Context, stale []string, reason string) {
+	if s.Purger == nil {
+		return
+	}
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
+	defer cancel()
+	if _, err := s.Purger.Purge(ctx, client.PurgeRequest{Tags: stale, Reason: reason}); err != nil {
+		s.Log.Error("the desk could not purge", "error", err)
+	}
 }
 
 // readEdit takes a form or JSON.

@@ -67,6 +67,15 @@ func NewSite(parts Parts) (*Site, error) {
 	m.HandleFunc("GET /account", site.account)
 	m.HandleFunc("POST /account/sign-in", site.signIn)
 	m.HandleFunc("GET /api/ports/{port}/board", site.board)
+	m.HandleFunc("GET /fares", site.fares)
+	m.HandleFunc("GET /search", site.search)
+	m.HandleFunc("GET /api/sailings", site.sailingsCall)
+	m.HandleFunc("GET /graphql", site.graphQL)
+	m.HandleFunc("POST /graphql", site.graphQL)
+	m.HandleFunc("GET /reports/punctuality", site.punctuality)
+	m.HandleFunc("GET /slow", site.slow)
+	m.HandleFunc("GET /fail", site.fail)
+	m.HandleFunc("GET /half", site.half)
 	m.HandleFunc("GET /assets/{file...}", site.asset)
 	m.HandleFunc("POST /desk/sailings/{id}", site.editSailing)
 	m.HandleFunc("GET /desk/counters", site.counters)
@@ -101,6 +110,10 @@ type page struct {
 	Day      time.Time
 	Number   int
 	More     bool
+	Query    string
+	Fares    [][3]string // a table of three columns
+	Words    struct{ Title, From, To, Fare string }
+	Language string
 }
 
 func (s *Site) render(w http.ResponseWriter, name string, p page, groups []string) {

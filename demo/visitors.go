@@ -129,6 +129,12 @@ func (in *interest) next(sailings []int) (path, cookie string) {
 		path = fmt.Sprintf("/sailings/%d", sailings[in.sailings.Uint64()])
 	case n < 86:
 		path = fmt.Sprintf("/vessels/%d", 1+in.random.IntN(len(vessels)))
+	case n < 88:
+		path = "/fares"
+	case n < 90:
+		path = "/search?q=" + [...]string{"tholm", "quay", "petrel", "saltern"}[in.random.IntN(4)]
+	case n < 91:
+		path = "/api/sailings?from=" + port
 	case n < 97:
 		path = "/assets/style.css?v=3"
 		if in.random.IntN(2) == 0 {

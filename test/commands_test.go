@@ -37,7 +37,7 @@ func TestCommandsSayWhatTheyDid(t *testing.T) {
 	}{
 		{[]string{"routes"}, []string{"departures", "/ports/{port}/departures", "hit ratio"}},
 		{[]string{"routes", "off", "vessel"}, []string{"vessel is passed through to the origin; what is stored stays"}},
-		{[]string{"routes"}, []string{"vessel       /vessels/{id}              off"}},
+		{[]string{"routes"}, []string{"/vessels/{id}              off"}},
 		{[]string{"routes", "on", "vessel"}, []string{"vessel is cached again"}},
 		{[]string{"explain", edge + "/vessels/4?utm_source=x"}, []string{"verdict   serve", "It is served from here", "tags: vessel:4", "← answers this request"}},
 		{[]string{"explain", edge + "/vessels/4", "-X", "DELETE"}, []string{"verdict   pass through (method)"}},
@@ -52,6 +52,7 @@ func TestCommandsSayWhatTheyDid(t *testing.T) {
 		{[]string{"report", "ratio", "--help"}, []string{"(hit + stale) / (all requests but bypass)", "1 - origin requests / visitor requests"}},
 		{[]string{"nodes"}, []string{"demo", edge, "well", "32.0 MiB"}},
 		{[]string{"policy", "show"}, []string{"name: departures", "version: 1"}},
+		{[]string{"report", "findings"}, []string{"Nothing was found", "separated by"}},
 		{[]string{"token", "create", "--name", "deploy", "--rights", "read,purge"}, []string{"keep it now", "ger_"}},
 		{[]string{"token", "list"}, []string{"deploy", "read, purge"}},
 	} {
@@ -84,6 +85,7 @@ func TestCommandsFailWithOneLineThatHelps(t *testing.T) {
 		{[]string{"report", "ratio", "--at-least", "1"}, 3, "expected a hit ratio of at least 1.000, and it is 0."},
 		{[]string{"report", "ratio", "--at-least", "80"}, 2, "a ratio from 0 to 1"},
 		{[]string{"routes", "-o", "yaml"}, 2, "the outputs are table, json and csv"},
+		{[]string{"watch", "--outcome", "hits"}, 2, "the outcomes are hit, stale"},
 		{[]string{"token", "revoke", "none"}, 1, "gerastic token list shows them"},
 		{[]string{"token", "create", "--name", "x"}, 2, "pass --name and --rights"},
 		{[]string{"policy", "check", "/none.yaml"}, 1, "reading the rule file"},
@@ -107,7 +109,7 @@ func TestCommandsFailWithOneLineThatHelps(t *testing.T) {
 func TestOutputsForMachines(t *testing.T) {
 	var routes []client.Route
 	require.NoError(t, json.Unmarshal([]byte(run("routes", "-o", "json").out), &routes))
-	assert.Len(t, routes, 7)
+	assert.Len(t, routes, 14)
 	var report client.RatioReport
 	require.NoError(t, json.Unmarshal([]byte(run("report", "ratio", "-o", "json").out), &report))
 	assert.Positive(t, report.Total.Requests)
@@ -129,7 +131,7 @@ func TestPolicyCommands(t *testing.T) {
 	}()
 	write := func(text string) { require.NoError(t, os.WriteFile(file, []byte(text), 0o600)) }
 	write(before)
-	assert.Contains(t, run("policy", "check", file).out, "1 origin, 7 routes")
+	assert.Contains(t, run("policy", "check", file).out, "1 origin, 14 routes")
 
 	write(strings.Replace(before, "lifetime: { fresh: 10m", "lifetime: { frehs: 10m", 1))
 	for _, verb := range []string{"check", "apply"} {

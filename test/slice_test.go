@@ -1,6 +1,7 @@
 package test
 
 import (
+	"context"
 	"fmt"
 	"io"
 	"net/http"
@@ -179,7 +180,7 @@ func TestPromise7ReportsAddUp(t *testing.T) {
 	for i := range 20 {
 		visit(t, fmt.Sprintf("/assets/vessels/%d.svg", 1+i%4))
 	}
-	visit(t, "/account")
+	visit(t, "/slow?ms=0")
 	var after client.RatioReport
 	eventually(t, "the report counts what was asked", func() bool {
 		after = total()
@@ -232,7 +233,7 @@ func TestExplainSaysWhatServingDoes(t *testing.T) {
 	assert.Equal(t, "validate", explain("GET", path, map[string][]string{"Cache-Control": {"no-cache"}}).Verdict)
 	assert.Equal(t, "pass through", explain("POST", path, nil).Verdict)
 	assert.Equal(t, "method", explain("POST", path, nil).Cause)
-	assert.Equal(t, "route", explain("GET", "/account", nil).Cause)
+	assert.Equal(t, "route", explain("GET", "/slow", nil).Cause)
 	u, _ := url.Parse(edge)
 	relative, err := api().Explain(ctx, client.ExplainRequest{URL: path, Headers: map[string][]string{"Host": {u.Host}}})
 	require.NoError(t, err)
@@ -375,6 +376,89 @@ func TestURLsArePurgedByWhatTheKeyHolds(t *testing.T) {
 		require.NoError(t, err)
 		assert.Zero(t, again.Matched.Entries, "the same purge twice takes nothing the second time")
 	}
+}
+
+// TestWatchShowsRequestsAsTheyAreAnswered through the API, the client and the command.
+func TestWatchShowsRequestsAsTheyAreAnswered(t *testing.T) {
+	follow, stop := context.WithCancel(ctx)
+	defer stop()
+	seen := make(chan client.Event, 10)
+	go func() {
+		_ = api().Watch(follow, client.WatchFilter{Route: "vessel", Path: "/vessels/2", Keys: true}, func(e client.Event) error {
+			seen <- e
+			return nil
+		})
+	}()
+	var e client.Event
+	eventually(t, "an event comes", func() bool {
+		visit(t, "/vessels/3")
+		visit(t, "/vessels/2?utm_source=x")
+		select {
+		case e = <-seen:
+			return true
+		default:
+			return false
+		}
+	})
+	assert.Equal(t, "vessel", e.Route)
+	assert.Equal(t, 200, e.Status)
+	assert.Contains(t, e.URL, "/vessels/2?utm_source=x")
+	assert.Contains(t, e.Key, "path=/vessels/2")
+	assert.Contains(t, []string{"hit", "miss"}, e.Outcome)
+	out := make(chan result)
+	go func() { out <- run("watch", "--count", "2", "--route", "vessel") }()
+	var r result
+	eventually(t, "the command ends after two", func() bool {
+		visit(t, "/vessels/2")
+		select {
+		case r = <-out:
+			return true
+		default:
+			return false
+		}
+	})
+	assert.Zero(t, r.code, r.errs)
+	assert.Equal(t, 2, strings.Count(r.out, "GET http://"))
+	assert.Contains(t, r.out, "hit")
+}
+
+func TestEveryKeyFeatureOnTheDemo(t *testing.T) {
+	nb, gd := visit(t, "/fares", "Accept-Language: nb"), visit(t, "/fares", "Accept-Language: gd", "Cookie: currency=mk")
+	assert.Contains(t, nb.body, "Priser")
+	assert.Contains(t, gd.body, "Faraidhean")
+	assert.Contains(t, gd.body, " mk")
+	assert.True(t, visit(t, "/fares?utm_source=x", "Accept-Language: gd", "Cookie: other=1; currency=mk").hit())
+	assert.Contains(t, visit(t, "/search?q=petrel&utm_campaign=x").body, "MV Petrel Dawn")
+	assert.True(t, visit(t, "/search?utm_campaign=y&q=petrel").hit())
+	assert.Contains(t, visit(t, "/api/sailings?from=tholm&size=2").body, `"size":2`)
+	ask := func(q string) page {
+		return fetch(t, "POST", company.Node.EdgeURL()+"/graphql", q, "Content-Type: application/json")
+	}
+	board := `{"query":"query Board($p: ID!) { port(slug: $p) { name departures(limit: 2) { id status } } }","variables":{"p":"tholm"}}`
+	first := ask(board)
+	assert.Contains(t, first.body, `"name":"Tholm"`)
+	assert.True(t, ask(strings.Replace(board, "{ name", "{  name", 1)).hit())
+	_, id, _ := strings.Cut(first.body, `"id":`)
+	id, _, _ = strings.Cut(id, ",")
+	delayed := ask(`{"query":"mutation { delaySailing(id: ` + id + `, minutes: 1) { status } }"}`)
+	assert.Contains(t, delayed.body, "delayed")
+	after := ask(board)
+	assert.False(t, after.hit(), "the mutation purged what showed the sailing")
+	assert.Contains(t, after.body, "delayed")
+	for range 2 {
+		broken := ask(`{"query":"{ port(slug: \"nowhere\") { name } }"}`)
+		assert.Contains(t, broken.body, `there is no port`)
+		assert.False(t, broken.hit())
+	}
+	assert.Contains(t, visit(t, "/reports/punctuality?month=2026-13").body, "The month is written")
+	_, err := http.Get(company.Node.EdgeURL() + "/half")
+	if err == nil {
+		resp, err := http.Get(company.Node.EdgeURL() + "/half")
+		require.NoError(t, err)
+		_, err = io.ReadAll(resp.Body)
+		assert.Error(t, err, "half an answer does not look whole")
+	}
+	assert.Equal(t, 500, visit(t, "/fail?rate=1").status)
 }
 
 func TestTheFerryCompanyItself(t *testing.T) {

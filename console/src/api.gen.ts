@@ -4,6 +4,23 @@
  */
 
 export interface paths {
+    "/v1/events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Follow requests as they are answered */
+        get: operations["watch"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/explain": {
         parameters: {
             query?: never;
@@ -15,6 +32,23 @@ export interface paths {
         put?: never;
         /** Tell what would be done with a request, and why */
         post: operations["explain"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/findings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List what comparisons of hits with the origin found */
+        get: operations["list-findings"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -267,6 +301,27 @@ export interface components {
              */
             type: string;
         };
+        Event: {
+            /** Format: date-time */
+            at: string;
+            /** Format: int64 */
+            bytes: number;
+            cause?: string;
+            key?: string;
+            method: string;
+            /**
+             * Format: int64
+             * @description Events before this one that this watcher was too slow for
+             */
+            missed?: number;
+            outcome: string;
+            route: string;
+            /** Format: int64 */
+            status: number;
+            /** Format: double */
+            took_ms: number;
+            url: string;
+        };
         ExplainRequest: {
             headers?: {
                 [key: string]: string[];
@@ -325,12 +380,35 @@ export interface components {
             /** @description The reasons, as sentences */
             why: string[];
         };
+        Finding: {
+            /** Format: date-time */
+            at: string;
+            key: string;
+            /**
+             * @description key: something that the key leaves out matters; changed: the content did, and nothing was purged
+             * @enum {string}
+             */
+            kind: "key" | "changed";
+            node: string;
+            /** @description Digest of the origin's answer */
+            origin: string;
+            route: string;
+            /** @description What separates the answers: a header, cookie or parameter */
+            separator?: string;
+            /** @description Digest of the stored answer */
+            stored: string;
+            /** @description As the visitor asked */
+            url: string;
+        };
         KeyPart: {
             name?: string;
             present: boolean;
             /** @description route, scheme, host, path, query, header or cookie */
             source: string;
             value: string;
+        };
+        "List-findingsResponse": {
+            findings: components["schemas"]["Finding"][];
         };
         "List-nodesResponse": {
             nodes: components["schemas"]["Node"][];
@@ -624,6 +702,56 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    watch: {
+        parameters: {
+            query?: {
+                /** @description Only this route */
+                route?: string;
+                outcome?: "hit" | "stale" | "revalidated" | "joined" | "miss" | "bypass" | "error";
+                /** @description Only this status */
+                status?: number;
+                /** @description Only paths that begin so */
+                path?: string;
+                /** @description Show keys */
+                keys?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/event-stream": {
+                        data: components["schemas"]["Event"];
+                        /**
+                         * @description The event name.
+                         * @constant
+                         */
+                        event: "request";
+                        /** @description The event ID. */
+                        id?: number;
+                        /** @description The retry time in milliseconds. */
+                        retry?: number;
+                    }[];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     explain: {
         parameters: {
             query?: never;
@@ -644,6 +772,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Explanation"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-findings": {
+        parameters: {
+            query?: {
+                /** @description A length of time before now, or an RFC 3339 time */
+                since?: string;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["List-findingsResponse"];
                 };
             };
             /** @description Error */
