@@ -15,7 +15,7 @@ test: packages browser build lint
 
 # Speed, as ratios against a bare handler in the same run; see docs/performance.md.
 bench:
-	go test ./test/bench -run '^$$' -bench 'Loopback|Purge' -benchtime 1x
+	go test ./test/bench -run '^$$' -bench 'Loopback|Purge|Fill|Large' -benchtime 1x
 	go test ./test/bench -run '^$$' -bench Handler -benchmem
 
 build: bin/gerastic

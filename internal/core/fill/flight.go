@@ -29,9 +29,9 @@ type Flight[H any] struct {
 	headed   bool
 	hints    []H // interim answers before the head
 	chunks   []chunk
-	dropped  int    // chunks gone from the front
-	free     []byte // a chunk that everyone has passed, to be used again
-	cut      bool   // a reader was cut off and may still hold a chunk: none is used again
+	dropped  int      // chunks gone from the front
+	free     [][]byte // chunks that everyone has passed, to be used again
+	cut      bool     // a reader was cut off and may still hold a chunk: none is used again
 	size     int64
 	held     int // bytes of the last chunk that readers do not see before the end
 	keep     bool
@@ -54,7 +54,14 @@ const (
 	Window = 1 << 20
 	// Piece is the most that is read from an origin at a time.
 	Piece = 64 << 10
+	// firstPiece is how much is read at first of a body of unknown length: each piece
+	// wakes everyone who waits.
+	firstPiece = 32 << 10
 )
+
+// pause is how long a reader that has to wait holds back what it has: the next bytes
+// are mostly there at once, and a flush for each piece costs more than it gives.
+const pause = 500 * time.Microsecond
 
 // Patience is how long a reader may hold up the others before it is cut off.
 const Patience = 10 * time.Second
@@ -149,12 +156,13 @@ func (f *Flight[H]) Room(ctx context.Context, expect int64) ([]byte, error) {
 	}
 	var data []byte
 	switch {
-	case !f.keep && f.free != nil:
-		data, f.free = f.free, nil
+	case !f.keep && len(f.free) > 0:
+		data = f.free[len(f.free)-1]
+		f.free = f.free[:len(f.free)-1]
 	case f.keep && expect > 0:
 		data = make([]byte, 0, expect) // one piece: it becomes the stored body as it is
 	case f.keep:
-		data = make([]byte, 0, min(Piece, max(4<<10, f.size)))
+		data = make([]byte, 0, min(Piece, max(firstPiece, f.size)))
 	default:
 		data = make([]byte, 0, Piece)
 	}
@@ -215,7 +223,7 @@ func (f *Flight[H]) trim() {
 			return
 		}
 		if cap(c.data) == Piece && !f.cut {
-			f.free = c.data[:0]
+			f.free = append(f.free, c.data[:0])
 		}
 		f.chunks = f.chunks[1:]
 		f.dropped++
@@ -330,7 +338,8 @@ func (r *Reader[H]) Wait(ctx context.Context, hint func(H)) (H, error) {
 }
 
 // Next returns the next bytes, which stay valid until the following call; io.EOF after
-// the last of a whole body. idle, if not nil, is called before it has to wait.
+// the last of a whole body. idle, if not nil, is called when it has to wait for longer
+// than a moment.
 func (r *Reader[H]) Next(ctx context.Context, idle func()) ([]byte, error) {
 	f := r.f
 	f.mu.Lock()
@@ -366,17 +375,30 @@ func (r *Reader[H]) Next(ctx context.Context, idle func()) ([]byte, error) {
 		}
 		wake := f.wake
 		f.mu.Unlock()
-		if idle != nil {
-			idle()
-		}
-		select {
-		case <-wake:
-		case <-ctx.Done():
-		}
+		wait(ctx, wake, idle)
 		f.mu.Lock()
 		if ctx.Err() != nil {
 			return nil, context.Cause(ctx)
 		}
+	}
+}
+
+func wait(ctx context.Context, wake <-chan struct{}, idle func()) {
+	if idle != nil {
+		timer := time.NewTimer(pause)
+		defer timer.Stop()
+		select {
+		case <-wake:
+			return
+		case <-ctx.Done():
+			return
+		case <-timer.C:
+			idle()
+		}
+	}
+	select {
+	case <-wake:
+	case <-ctx.Done():
 	}
 }
 

@@ -1,0 +1,158 @@
+package bench
+
+import (
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"runtime"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"gerastic/internal/core/meter"
+	"gerastic/internal/core/policy"
+	"gerastic/internal/core/store"
+	"gerastic/internal/core/tags"
+	"gerastic/internal/edge"
+)
+
+// edgeFor returns an edge that stores for a minute what h answers.
+func edgeFor(tb testing.TB, h http.HandlerFunc) *edge.Edge {
+	origin := httptest.NewServer(h)
+	tb.Cleanup(origin.Close)
+	p, err := policy.Parse("bench.yaml", fmt.Appendf(nil, "version: 1\norigins: [{ name: site, url: %q }]\nroutes: [{ name: all, match: { path: \"/{x...}\" }, lifetime: { fresh: 1m } }]\n", origin.URL), nil)
+	require.NoError(tb, err)
+	e := edge.New(edge.Parts{Store: store.NewMemory(256<<20, store.LeastRecentlyUsed()), Marks: tags.NewMarks(0, 1000), Meter: &meter.Meter{}, Log: slog.New(slog.DiscardHandler), Now: time.Now})
+	e.Apply(p, nil, false)
+	return e
+}
+
+// BenchmarkJoinedFill lets a thousand visitors ask at once for a cold page whose origin
+// takes 200 ms, over loopback, and compares the last with a visitor who is alone.
+func BenchmarkJoinedFill(b *testing.B) {
+	const visitors, size = 1000, 100 << 10
+	var asked atomic.Int64
+	e := edgeFor(b, func(w http.ResponseWriter, _ *http.Request) {
+		asked.Add(1)
+		time.Sleep(200 * time.Millisecond)
+		_, _ = w.Write(make([]byte, size))
+	})
+	address := serve(b, e)
+	// Connections stand before, as visitors' do; what is measured is the answer.
+	visit := func(c net.Conn, path string) (time.Duration, error) {
+		began := time.Now()
+		if _, err := fmt.Fprintf(c, "GET %s HTTP/1.1\r\nHost: h\r\nConnection: close\r\n\r\n", path); err != nil {
+			return 0, err
+		}
+		n, err := io.Copy(io.Discard, c)
+		if n < size {
+			err = fmt.Errorf("%d bytes: %v", n, err)
+		}
+		return time.Since(began), err
+	}
+	dial := func() net.Conn {
+		c, err := net.Dial("tcp", address)
+		require.NoError(b, err)
+		return c
+	}
+	for round := 0; b.Loop(); round++ {
+		var single time.Duration
+		for i := range 3 {
+			c := dial()
+			took, err := visit(c, fmt.Sprintf("/alone/%d/%d", round, i))
+			require.NoError(b, err)
+			single = max(single, took)
+			c.Close()
+		}
+		connections := make([]net.Conn, visitors)
+		for i := range connections {
+			connections[i] = dial()
+		}
+		before := asked.Load()
+		took := make([]time.Duration, visitors)
+		failed := make([]error, visitors)
+		var all sync.WaitGroup
+		start := make(chan struct{})
+		for i, c := range connections {
+			all.Go(func() {
+				defer c.Close()
+				<-start
+				took[i], failed[i] = visit(c, fmt.Sprintf("/together/%d", round))
+			})
+		}
+		close(start)
+		all.Wait()
+		var last time.Duration
+		for i := range visitors {
+			require.NoError(b, failed[i])
+			last = max(last, took[i])
+		}
+		require.EqualValues(b, 1, asked.Load()-before, "one origin request")
+		b.ReportMetric(float64(single.Milliseconds()), "single-ms")
+		b.ReportMetric(float64(last.Milliseconds()), "last-ms")
+		b.ReportMetric(float64(last)/float64(single), "ratio")
+		if last > single*3/2 {
+			b.Errorf("the last of %d visitors waited %v, a single one %v; at most 1.5 times that is wanted", visitors, last, single)
+		}
+	}
+}
+
+// BenchmarkLargeBody streams a body of 1 GiB, too large to store, and reports by how much
+// memory grew and how long the first byte took from the origin's to the visitor.
+func BenchmarkLargeBody(b *testing.B) {
+	const size = 1 << 30
+	var sent atomic.Int64
+	e := edgeFor(b, func(w http.ResponseWriter, _ *http.Request) {
+		piece := make([]byte, 256<<10)
+		sent.Store(time.Now().UnixNano())
+		for n := 0; n < size; n += len(piece) {
+			if _, err := w.Write(piece); err != nil {
+				return
+			}
+			if n == 0 {
+				_ = http.NewResponseController(w).Flush()
+			}
+		}
+	})
+	address := serve(b, e)
+	memory := func() int64 {
+		var s runtime.MemStats
+		runtime.ReadMemStats(&s)
+		return int64(s.HeapInuse + s.StackInuse)
+	}
+	for b.Loop() {
+		runtime.GC()
+		before := memory()
+		resp, err := http.Get("http://" + address + "/large")
+		require.NoError(b, err)
+		room := make([]byte, 64<<10)
+		n, err := resp.Body.Read(room)
+		require.NoError(b, err)
+		first := time.Since(time.Unix(0, sent.Load()))
+		total, most := int64(n), int64(0)
+		for i := 0; err == nil; i++ {
+			n, err = resp.Body.Read(room)
+			total += int64(n)
+			if i%512 == 0 {
+				most = max(most, memory()-before)
+			}
+		}
+		require.ErrorIs(b, err, io.EOF)
+		resp.Body.Close()
+		require.EqualValues(b, size, total)
+		b.ReportMetric(float64(most)/(1<<20), "extra-MiB")
+		b.ReportMetric(float64(first.Microseconds())/1000, "first-byte-ms")
+		if most > 16<<20 {
+			b.Errorf("a body of 1 GiB took %d MiB; under 16 MiB is wanted", most>>20)
+		}
+		if first > 5*time.Millisecond {
+			b.Errorf("the first byte took %v; 5 ms is wanted", first)
+		}
+	}
+}
