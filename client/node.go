@@ -38,6 +38,7 @@ type ExplainRequest struct {
 	Method  string              `json:"method,omitempty" default:"GET"`
 	URL     string              `json:"url" doc:"Absolute, or from the slash for the host localhost"`
 	Headers map[string][]string `json:"headers,omitempty"`
+	Body    string              `json:"body,omitempty" maxLength:"131072"`
 }
 
 // KeyPart is one part of a key.
@@ -78,6 +79,8 @@ type Explanation struct {
 	Routes   []ExplainedRoute `json:"routes"`
 	Origin   string           `json:"origin,omitempty"`
 	Key      []KeyPart        `json:"key"`
+	Dropped  []string         `json:"dropped" doc:"Parts of the request that the key leaves out; parameters among them do not reach the origin"`
+	Storing  []string         `json:"storing" doc:"What would be stored of the origin's answer, and until when"`
 	Entries  []ExplainedEntry `json:"entries"`
 	Sequence uint64           `json:"sequence" doc:"The ledger's last purge on this node"`
 }

@@ -100,6 +100,18 @@ func TestConsole(t *testing.T) {
 		return strings.Contains(h, "vessel:6") && strings.Contains(h, "new paint") && strings.Contains(h, "admin")
 	})
 
+	// Requests are followed as they are answered, filtered; findings say that there are none.
+	do(chromedp.Navigate(control+"/live?outcome=hit&path=/vessels"), chromedp.WaitVisible("#live"))
+	visit(t, "/vessels/5")
+	eventually(t, "a hit appears", func() bool {
+		visit(t, "/fares")
+		visit(t, "/vessels/5")
+		return strings.Contains(text("#live tbody"), "/vessels/5")
+	})
+	assert.NotContains(t, text("#live tbody"), "/fares")
+	do(chromedp.Navigate(control+"/findings"), chromedp.WaitVisible("#findings tbody td"))
+	assert.Contains(t, text("#findings"), "Nothing was found")
+
 	// By keyboard: the slash finds a route; light and dark can be set.
 	do(chromedp.Navigate(control+"/"), chromedp.WaitVisible("#hit-ratio"), chromedp.KeyEvent("/"), chromedp.WaitVisible("[role=dialog] input"), chromedp.SendKeys("[role=dialog] input", "departures"), chromedp.WaitVisible("[role=dialog] li.chosen"))
 	eventually(t, "the route is found", func() bool { return strings.Contains(text("[role=dialog] ul"), "/ports/{port}/departures") })

@@ -323,6 +323,7 @@ export interface components {
             url: string;
         };
         ExplainRequest: {
+            body?: string;
             headers?: {
                 [key: string]: string[];
             };
@@ -365,6 +366,8 @@ export interface components {
         };
         Explanation: {
             cause?: string;
+            /** @description Parts of the request that the key leaves out; parameters among them do not reach the origin */
+            dropped: string[];
             entries: components["schemas"]["ExplainedEntry"][];
             key: components["schemas"]["KeyPart"][];
             origin?: string;
@@ -375,6 +378,8 @@ export interface components {
              * @description The ledger's last purge on this node
              */
             sequence: number;
+            /** @description What would be stored of the origin's answer, and until when */
+            storing: string[];
             /** @description serve, serve stale and refresh behind, validate, fetch, pass through or refuse */
             verdict: string;
             /** @description The reasons, as sentences */

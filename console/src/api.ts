@@ -9,6 +9,8 @@ export type Node = Schemas['Node']
 export type Purge = Schemas['Purge']
 export type PurgeRequest = Schemas['PurgeRequest']
 export type PurgeResult = Schemas['PurgeResult']
+export type Finding = Schemas['Finding']
+export type RequestEvent = Schemas['Event']
 export type Tag = Schemas['Tag']
 export type WhoAmI = Schemas['WhoAmI']
 
@@ -54,6 +56,7 @@ export const api = {
   switchRoute: (name: string, enabled: boolean) => call<void>('PATCH', `/v1/routes/${encodeURIComponent(name)}`, { enabled }),
   nodes: () => call<{ nodes: Node[] }>('GET', '/v1/nodes').then((r) => r.nodes),
   tags: (prefix: string, limit = 20) => call<{ tags: Tag[] }>('GET', '/v1/tags' + query({ prefix, limit: String(limit) })).then((r) => r.tags),
+  findings: (since: string) => call<{ findings: Finding[] }>('GET', '/v1/findings' + query({ since })).then((r) => r.findings),
   purges: (limit = 50) => call<{ purges: Purge[] }>('GET', '/v1/purges' + query({ limit: String(limit) })).then((r) => r.purges),
   purge: (order: PurgeRequest) => call<PurgeResult>('POST', '/v1/purges', order),
 }

@@ -1,4 +1,6 @@
 import { createRouter, createWebHistory } from 'vue-router'
+import Findings from './pages/Findings.vue'
+import Live from './pages/Live.vue'
 import Overview from './pages/Overview.vue'
 import Purge from './pages/Purge.vue'
 import Routes from './pages/Routes.vue'
@@ -7,7 +9,7 @@ import { useSession } from './session'
 
 // Pages in the order of work; a page stands here only when it works.
 export const rail = [
-  { group: 'See', pages: [{ path: '/', label: 'Overview' }, { path: '/routes', label: 'Routes' }] },
+  { group: 'See', pages: [{ path: '/', label: 'Overview' }, { path: '/live', label: 'Live' }, { path: '/routes', label: 'Routes' }, { path: '/findings', label: 'Findings' }] },
   { group: 'Change', pages: [{ path: '/purge', label: 'Purge' }] },
 ]
 
@@ -15,6 +17,8 @@ export const router = createRouter({
   history: createWebHistory(),
   routes: [
     { path: '/', component: Overview, meta: { title: 'Overview' } },
+    { path: '/live', component: Live, meta: { title: 'Live' } },
+    { path: '/findings', component: Findings, meta: { title: 'Findings' } },
     { path: '/routes', component: Routes, meta: { title: 'Routes' } },
     { path: '/purge', component: Purge, meta: { title: 'Purge' } },
     { path: '/sign-in', component: SignIn, meta: { title: 'Sign in', open: true } },

@@ -12,7 +12,7 @@ import (
 )
 
 func (a *app) explain() *cobra.Command {
-	var method string
+	var method, body string
 	var headers []string
 	c := &cobra.Command{
 		Use:   "explain URL",
@@ -32,6 +32,13 @@ URL is as a visitor would ask the edge, or from the slash for the host localhost
 				name = rules.CanonicalName(strings.TrimSpace(name))
 				r.Headers[name] = append(r.Headers[name], strings.TrimSpace(value))
 			}
+			if body != "" {
+				text, err := read(body)
+				if err != nil {
+					return err
+				}
+				r.Body = string(text)
+			}
 			ex, err := a.client().Explain(cmd.Context(), r)
 			if err != nil {
 				return err
@@ -45,6 +52,7 @@ URL is as a visitor would ask the edge, or from the slash for the host localhost
 	}
 	c.Flags().StringVarP(&method, "method", "X", "GET", "the request's method")
 	c.Flags().StringArrayVarP(&headers, "header", "H", nil, "a header of the request, 'Name: value'; may be repeated")
+	c.Flags().StringVar(&body, "body", "", "a file with the request's body; - for standard input")
 	return c
 }
 
@@ -77,7 +85,16 @@ func (a *app) printExplanation(ex client.Explanation) {
 		if !k.Present {
 			value = "(absent)"
 		}
-		p("%-9s %-24s %s", first(i, "key"), name, value)
+		p("%-9s %-24s %s", first(i, "key"), name, strings.ReplaceAll(value, "\x00", " "))
+	}
+	for i, d := range ex.Dropped {
+		p("%-9s %s", first(i, "left out"), d)
+	}
+	if len(ex.Storing) > 0 {
+		p("")
+	}
+	for i, line := range ex.Storing {
+		p("%-9s %s", first(i, "stores"), line)
 	}
 	if len(ex.Entries) > 0 {
 		p("")

@@ -66,7 +66,7 @@ func read(path string) ([]byte, error) {
 	}
 	source, err := os.ReadFile(path)
 	if err != nil {
-		return nil, fmt.Errorf("reading the rule file: %w", err)
+		return nil, fmt.Errorf("reading the file: %w", err)
 	}
 	return source, nil
 }

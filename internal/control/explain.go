@@ -2,6 +2,7 @@ package control
 
 import (
 	"context"
+	"io"
 	"net/http"
 	"net/url"
 	"strings"
@@ -47,6 +48,9 @@ func requestOf(e client.ExplainRequest) (*http.Request, error) {
 		return nil, huma.Error422UnprocessableEntity("method: that is no method's name")
 	}
 	r := &http.Request{Method: strings.ToUpper(e.Method), URL: u, Host: u.Host, RequestURI: u.RequestURI(), Header: http.Header{}, Proto: "HTTP/1.1", ProtoMajor: 1, ProtoMinor: 1}
+	if e.Body != "" {
+		r.Body = io.NopCloser(strings.NewReader(e.Body))
+	}
 	for name, values := range e.Headers {
 		if !rules.IsToken(name) {
 			return nil, huma.Error422UnprocessableEntity("headers: " + name + " is no field name")
@@ -64,7 +68,7 @@ func (c *Control) explanation(ex *edge.Examination) client.Explanation {
 	d := ex.Decision
 	out := client.Explanation{
 		Verdict: d.Action.String(), Cause: d.Cause.String(), Why: decide.Why(&ex.Input, d),
-		Routes: routesLookedAt(ex), Key: []client.KeyPart{}, Entries: []client.ExplainedEntry{}, Sequence: uint64(c.edge.Marks.Stamp()),
+		Routes: routesLookedAt(ex), Key: []client.KeyPart{}, Dropped: notNil(ex.Dropped()), Storing: []string{}, Entries: []client.ExplainedEntry{}, Sequence: uint64(c.edge.Marks.Stamp()),
 	}
 	if ex.Origin != nil {
 		out.Origin = ex.Origin.Name + " " + ex.Origin.URLs[0].String()
@@ -73,6 +77,7 @@ func (c *Control) explanation(ex *edge.Examination) client.Explanation {
 	}
 	if ex.Input.Plan != nil {
 		out.Route = ex.Input.Plan.Name
+		out.Storing = decide.Storing(ex.Input.Plan)
 	}
 	for _, p := range ex.Key {
 		out.Key = append(out.Key, client.KeyPart{Source: p.Source.String(), Name: p.Name, Value: p.Value, Present: p.Present})

@@ -1,7 +1,10 @@
 package edge
 
 import (
+	"maps"
 	"net/http"
+	"net/url"
+	"slices"
 
 	"gerastic/internal/core/decide"
 	"gerastic/internal/core/key"
@@ -41,4 +44,35 @@ func (e *Edge) Examine(r *http.Request) (ex Examination, ok bool) {
 	ex.Decision = decide.Of(&x.in)
 	ex.Origin = x.rules.Policy.OriginFor(x.req.Host)
 	return ex, true
+}
+
+// Dropped lists what the request has that its key leaves out.
+func (ex *Examination) Dropped() []string {
+	if ex.Input.Plan == nil {
+		return nil
+	}
+	var dropped []string
+	spec := &ex.Input.Plan.Key
+	canonical, _ := spec.Query.Canonical(ex.Request.Query, ex.Request.HasQuery)
+	kept, _ := url.ParseQuery(canonical)
+	asked, _ := url.ParseQuery(ex.Request.Query)
+	for _, name := range slices.Sorted(maps.Keys(asked)) {
+		if !kept.Has(name) {
+			dropped = append(dropped, "parameter "+name+" (it does not reach the origin)")
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(ex.Request.Header)) {
+		if !slices.Contains(spec.Headers, name) && name != "Cookie" && name != spec.Identity.Name {
+			dropped = append(dropped, "header "+name)
+		}
+	}
+	for _, line := range ex.Request.Header["Cookie"] {
+		cookies, _ := http.ParseCookie(line)
+		for _, c := range cookies {
+			if !slices.Contains(spec.Cookies, c.Name) && c.Name != spec.Identity.Name {
+				dropped = append(dropped, "cookie "+c.Name)
+			}
+		}
+	}
+	return dropped
 }

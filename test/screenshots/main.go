@@ -51,6 +51,8 @@ func take(control, token, dir string) error {
 		{"sign-in", []chromedp.Action[chromedp.Void]{open("/"), appearance("light"), open("/"), chromedp.WaitVisible("#token")}},
 		{"overview", []chromedp.Action[chromedp.Void]{chromedp.SendKeys("#token", token), chromedp.Click("button[type=submit]"), chromedp.WaitVisible("#hit-ratio"), chromedp.WaitVisible("canvas")}},
 		{"routes", []chromedp.Action[chromedp.Void]{open("/routes"), chromedp.WaitVisible("tbody td.switch")}},
+		{"live", []chromedp.Action[chromedp.Void]{open("/live"), chromedp.WaitVisible("#live tbody tr:nth-child(15)")}},
+		{"findings", []chromedp.Action[chromedp.Void]{open("/findings"), chromedp.WaitVisible("#findings tbody td")}},
 		{"purge", []chromedp.Action[chromedp.Void]{open("/purge?tag=port%3Atholm"), chromedp.WaitVisible("#history tbody td")}},
 		{"ferries", []chromedp.Action[chromedp.Void]{chromedp.Navigate("http://127.0.0.1:8480/ports/tholm"), chromedp.WaitVisible(".board")}},
 		{"overview-dark", []chromedp.Action[chromedp.Void]{appearance("dark"), open("/"), chromedp.WaitVisible("canvas")}},

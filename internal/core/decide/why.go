@@ -2,6 +2,8 @@ package decide
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 	"time"
 
 	"gerastic/internal/core/meter"
@@ -94,4 +96,44 @@ func ending(in *Input, d Decision) string {
 	default:
 		return "The origin is asked for all of it; others who ask meanwhile join."
 	}
+}
+
+// Storing says what a route would store of an answer, and for how long.
+func Storing(plan *policy.Plan) []string {
+	terms := plan.Terms
+	var says []string
+	add := func(format string, args ...any) { says = append(says, fmt.Sprintf(format, args...)) }
+	switch {
+	case terms.Trust == rules.TrustForced:
+		add("Any answer, even where the origin forbids it, for %s.", policy.FormatDuration(terms.Fresh))
+	case terms.Trust == rules.TrustPolicy && terms.Fresh != rules.Unset:
+		add("What the origin does not forbid (no-store, private), for %s whatever max-age it says.", policy.FormatDuration(terms.Fresh))
+	case terms.Fresh != rules.Unset:
+		add("What the origin does not forbid, for as long as it says; %s if it says nothing.", policy.FormatDuration(terms.Fresh))
+	default:
+		add("What the origin does not forbid, for as long as it says (RFC 9111 §4.2.1).")
+	}
+	if terms.AtMost != rules.Unset || terms.AtLeast != rules.Unset {
+		add("The origin's figure is held between %s and %s.", bound(terms.AtLeast, "0s"), bound(terms.AtMost, "forever"))
+	}
+	for _, status := range slices.Sorted(maps.Keys(terms.ByStatus)) {
+		add("An answer with status %d for %s.", status, policy.FormatDuration(terms.ByStatus[status]))
+	}
+	if terms.StaleWhileRevalidate > 0 {
+		add("Beyond that it may be served for %s while it is renewed (RFC 5861).", policy.FormatDuration(terms.StaleWhileRevalidate))
+	}
+	if terms.StaleIfError > 0 {
+		add("While the origin fails, for %s (RFC 5861).", policy.FormatDuration(terms.StaleIfError))
+	}
+	if plan.Idle != rules.Unset {
+		add("It leaves when nobody asks for it for %s.", policy.FormatDuration(plan.Idle))
+	}
+	return says
+}
+
+func bound(d time.Duration, otherwise string) string {
+	if d == rules.Unset {
+		return otherwise
+	}
+	return policy.FormatDuration(d)
 }
