@@ -601,7 +601,8 @@ func TestWhatReachesTheOrigin(t *testing.T) {
 	for _, name := range []string{"X-Http-Method-Override", "X-Original-Url", "If-None-Match", "Gerastic-Explain"} {
 		assert.Empty(t, got.Header.Get(name), name)
 	}
-	s.do("PUT", "/ports/a?utm_source=x", "X-Forwarded-For: 6.6.6.6")
+	s.do("PUT", "/ports/a?utm_source=x", "X-Forwarded-For: 6.6.6.6", "X-Http-Method-Override: PATCH")
+	assert.Equal(t, "PATCH", got.Header.Get("X-Http-Method-Override"), "what is not cached is the application's business")
 	assert.Equal(t, "utm_source=x", got.URL.RawQuery, "what passes through passes whole")
 	assert.Equal(t, "127.0.0.1", got.Header.Get("X-Forwarded-For"))
 }

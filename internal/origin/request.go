@@ -31,11 +31,16 @@ func (t Trusted) Contains(addr string) bool {
 	return false
 }
 
-// ownWord are fields by which a visitor could make an origin answer as if another
-// method, URL or visitor had asked. No key holds them, so they never get through on a
-// cached route.
-var ownWord = []string{
+// forwarding are fields in which proxies tell of those before them. What visitors say
+// there counts only when they are trusted proxies; we set our own.
+var forwarding = []string{
 	"Forwarded", "X-Forwarded-For", "X-Forwarded-Host", "X-Forwarded-Port", "X-Forwarded-Proto", "X-Forwarded-Prefix", "X-Forwarded-Server", "X-Forwarded-Scheme", "X-Forwarded-Ssl", "X-Real-Ip",
+}
+
+// overriding are fields by which a visitor could make an origin answer as if another
+// method or URL had been asked for. No key holds them unless a route names them, so
+// they do not get through on a cached route.
+var overriding = []string{
 	"X-Http-Method", "X-Http-Method-Override", "X-Method-Override", "X-Original-Url", "X-Rewrite-Url", "X-Original-Host", "X-Host",
 }
 
@@ -51,8 +56,10 @@ func FillHeader(r *http.Request, v *key.Request, spec *key.Spec, trusted Trusted
 		h = http.Header{}
 	}
 	rules.DropHopByHop(rules.Header(h))
-	for _, name := range asking {
-		h.Del(name)
+	for _, names := range [][]string{asking, overriding} {
+		for _, name := range names {
+			h.Del(name)
+		}
 	}
 	h.Del("Expect")
 	h.Del("Content-Length")
@@ -87,7 +94,7 @@ func Forward(h http.Header, r *http.Request, v *key.Request, trusted Trusted) {
 	if trusted.Contains(r.RemoteAddr) {
 		before = strings.Join(r.Header["X-Forwarded-For"], ", ")
 	}
-	for _, name := range ownWord {
+	for _, name := range forwarding {
 		h.Del(name)
 	}
 	ip, _, err := net.SplitHostPort(r.RemoteAddr)
