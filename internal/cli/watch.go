@@ -96,8 +96,9 @@ nothing was purged: purge on that change, or shorten the lifetime.`,
 			for _, f := range found {
 				t.add(clock(f.At), str(f.Route), str(f.Kind), str(f.Separator), str(f.Stored), str(f.Origin), str(f.URL))
 			}
-			if len(found) == 0 {
+			if len(found) == 0 && a.format == "table" {
 				a.say("Nothing was found. Routes compare only where the policy says so: compare: 0.1%%")
+				return nil
 			}
 			return a.print(found, t)
 		},

@@ -18,9 +18,17 @@ var compressing = make(chan struct{}, 2)
 
 // compress gives a stored identity answer its other codings, once, behind the visitor
 // who brought it; until they are there, visitors get it plain. What does not gain a
-// tenth is left plain.
-func (e *Edge) compress(entry *store.Entry) {
+// tenth is left plain. An entry that renews another with the same body takes its forms over.
+func (e *Edge) compress(entry, before *store.Entry) {
 	if !entry.Compress || len(entry.Body) == 0 {
+		return
+	}
+	if before != nil {
+		for _, c := range rules.Codings {
+			if form := before.Form(c); form.Coding == c {
+				e.Store.AddForm(entry, c, form.Body)
+			}
+		}
 		return
 	}
 	go func() {

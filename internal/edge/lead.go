@@ -111,10 +111,18 @@ func (o *order) confirmed(header rules.Header) bool {
 // confirm renews a stored entry after a 304 (RFC 9111 §4.3.4).
 func (e *Edge) confirm(f *fill.Flight[*head], o *order, header rules.Header, began time.Time) error {
 	received := e.Now()
-	fresh := rules.Freshened(o.found.Header, header)
+	stored := o.found.Header
+	if o.found.Compress { // what we added is no word of the origin's
+		stored = stored.Clone()
+		delete(stored, "Vary")
+		if len(o.found.OriginVary) > 0 {
+			stored["Vary"] = o.found.OriginVary
+		}
+	}
+	fresh := rules.Freshened(stored, header)
 	entry := e.entry(o, o.found.Status, fresh, o.found.Body, began, received)
 	entry.KeepCost(o.found)
-	entry.Compress = o.found.Compress
+	offerCodings(entry, len(entry.Body))
 	entry.Prepare()
 	if rule := e.mayStore(o, o.found.Status, fresh, entry.Freshness, received); rule == rules.OK {
 		e.Store.Put(entry, received)
@@ -122,7 +130,7 @@ func (e *Edge) confirm(f *fill.Flight[*head], o *order, header rules.Header, beg
 		e.Store.Remove(o.found, store.Replaced)
 	}
 	h := &head{status: entry.Status, header: entry.Header, received: received, waited: received.Sub(began), entry: entry, vary: entry.Vary, search: rules.SearchOf(fresh), query: o.query, browser: rules.Unset}
-	e.compress(entry)
+	e.compress(entry, o.found)
 	f.Head(h, true, true)
 	return nil
 }
@@ -215,11 +223,9 @@ func (e *Edge) bring(ctx context.Context, f *fill.Flight[*head], o *order, resp 
 	}
 	defer func() { e.Store.Release(reserved) }()
 	if keep {
-		directives := rules.ResponseDirectives(header)
-		entry.Header = rules.Storable(header, directives, o.plan.Terms)
-		// Who may be answered in another coding must be told so, from the first answer on.
-		if entry.Compress = rules.MayCompress(resp.StatusCode, header, directives, int(cmp.Or(expect, 1<<20))); entry.Compress {
-			entry.Header["Vary"] = append(slices.Clone(header["Vary"]), "Accept-Encoding")
+		entry.Header = rules.Storable(header, rules.ResponseDirectives(header), o.plan.Terms)
+		offerCodings(entry, int(cmp.Or(expect, 1<<20)))
+		if entry.Compress {
 			header["Vary"] = entry.Header["Vary"]
 		}
 		h.header = entry.Header
@@ -284,6 +290,18 @@ func (e *Edge) bring(ctx context.Context, f *fill.Flight[*head], o *order, resp 
 	return nil
 }
 
+// offerCodings marks an entry that visitors may be given in other codings. They must be
+// told so, from the first answer on. An origin that chooses by Accept-Encoding itself is
+// left to it.
+func offerCodings(entry *store.Entry, size int) {
+	chooses := slices.ContainsFunc(entry.Vary, func(v rules.Varying) bool { return v.Name == "Accept-Encoding" })
+	if chooses || !rules.MayCompress(entry.Status, entry.Header, rules.ResponseDirectives(entry.Header), size) {
+		return
+	}
+	entry.Compress, entry.OriginVary = true, entry.Header["Vary"]
+	entry.Header["Vary"] = append(slices.Clone(entry.OriginVary), "Accept-Encoding")
+}
+
 // endOf returns io.EOF when nothing more comes, as it should after the announced length.
 func endOf(body io.Reader) error {
 	var more [1]byte
@@ -311,6 +329,6 @@ func (e *Edge) keep(f *fill.Flight[*head], entry *store.Entry, o *order, began t
 		e.searches.note(o.searchKey, search)
 	}
 	if e.Store.Put(entry, now) {
-		e.compress(entry)
+		e.compress(entry, nil)
 	}
 }

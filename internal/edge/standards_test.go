@@ -140,6 +140,12 @@ func TestStoredAnswersAreCompressedOnce(t *testing.T) {
 		assert.Equal(t, 304, s.get("/ports/a", "Accept-Encoding: "+c.accept, "If-None-Match: "+want).status)
 	}
 	assert.Equal(t, 200, s.get("/ports/a", "Accept-Encoding: gzip", `If-None-Match: "v1"`).status, "the plain form is another")
+	s.answer(func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusNotModified) })
+	s.pass(2 * time.Minute)
+	renewed := s.get("/ports/a", "Accept-Encoding: br")
+	assert.Contains(t, renewed.state, "fwd-status=304")
+	assert.Equal(t, "br", renewed.header.Get("Content-Encoding"), "a renewed entry keeps its forms")
+	assert.EqualValues(t, 2, s.asked.Swap(1))
 	part := s.get("/ports/a", "Accept-Encoding: gzip", "Range: bytes=0-5")
 	assert.Equal(t, "Ostrel", part.body, "ranges are of the plain form")
 	assert.EqualValues(t, 1, s.asked.Load())

@@ -6,8 +6,8 @@ import (
 	"time"
 )
 
-// FuzzResponse feeds everything that reads an origin's or a visitor's fields. Seeds are
-// below and in testdata/fuzz; go test runs them all, go test -fuzz looks for more.
+// FuzzResponse feeds everything that reads an origin's or a visitor's fields. go test
+// runs the seeds; go test -fuzz looks for more.
 func FuzzResponse(f *testing.F) {
 	for _, seed := range []string{
 		`max-age=60, private="a, b", no-cache`, `"unclosed`, `bytes=0-1,5-,-2`, `params=("a" "b%20c"), key-order`, `gzip;q=0.5, *;q=0`, `W/"a", "b"`, `max-age="1", max-age=2`,

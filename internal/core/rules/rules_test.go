@@ -211,6 +211,51 @@ func TestGroups(t *testing.T) {
 	assert.Equal(t, []string{"a", "b,c"}, plain)
 }
 
+func TestRanges(t *testing.T) {
+	for _, c := range []struct {
+		name, field string
+		result      RangeResult
+		spans       []Span
+	}{
+		{"from and to are both in (RFC 9110 §14.1.2)", "bytes=0-0", Parts, []Span{{0, 1}}},
+		{"an end beyond the body is its end", "bytes=90-1000", Parts, []Span{{90, 10}}},
+		{"a suffix longer than the body is all of it", "bytes=-1000", Parts, []Span{{0, 100}}},
+		{"a suffix of nothing cannot be satisfied", "bytes=-0", Unsatisfiable, nil},
+		{"a start at the end cannot be satisfied", "bytes=100-", Unsatisfiable, nil},
+		{"one of several that can be is enough (§14.2)", "bytes=200-, 0-1", Parts, []Span{{0, 2}}},
+		{"the order asked for is kept", "bytes=50-51,0-1", Parts, []Span{{50, 2}, {0, 2}}},
+		{"a syntax that is none is ignored (§14.2)", "bytes=a-b", Whole, nil},
+		{"numbers that do not fit are large", "bytes=0-99999999999999999999", Parts, []Span{{0, 100}}},
+		{"units have no case (§14.1)", "BYTES=0-1", Parts, []Span{{0, 2}}},
+		{"nothing asked", "bytes=", Whole, nil},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			result, spans := Ranges(lines("Range: "+c.field), Header{}, 100)
+			assert.Equal(t, c.result, result)
+			assert.Equal(t, c.spans, spans)
+		})
+	}
+}
+
+func TestAcceptEncoding(t *testing.T) {
+	for _, c := range []struct{ name, field, normal, choice string }{
+		{"what is not in use is left out", "deflate, gzip, compress", "gzip", "gzip"},
+		{"order does not count without weights (RFC 9110 §12.5.3)", "gzip, br", "br, gzip", "br"},
+		{"weights do", "br;q=0.1, gzip;q=0.9", "gzip, br;q=0.1", "gzip"},
+		{"zero refuses", "gzip;q=0, br", "br", "br"},
+		{"a star stands for the others", "*;q=0.5", "br, gzip, zstd", "br"},
+		{"a refused star refuses identity", "gzip, *;q=0", "gzip", "gzip"},
+		{"an unreadable weight refuses", "gzip;q=x", "", ""},
+		{"identity alone", "identity", "", ""},
+		{"identity refused", "identity;q=0, gzip", "gzip, identity;q=0", "gzip"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			assert.Equal(t, c.normal, NormalEncoding([]string{c.field}))
+			assert.EqualValues(t, c.choice, ChooseCoding(lines("Accept-Encoding: "+c.field)))
+		})
+	}
+}
+
 func TestDatesInAllThreeForms(t *testing.T) {
 	for _, s := range []string{"Sun, 06 Nov 1994 08:49:37 GMT", "Sunday, 06-Nov-94 08:49:37 GMT", "Sun Nov  6 08:49:37 1994"} {
 		got, ok := ParseDate(s)

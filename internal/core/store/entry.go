@@ -31,8 +31,10 @@ type Entry struct {
 
 	// Search is the No-Vary-Search rule under which its key stands; "" if none.
 	Search string
-	// Compress says that visitors may be given it in other codings.
-	Compress bool
+	// Compress says that visitors may be given it in other codings; OriginVary is then
+	// the Vary that the origin sent, before ours was added.
+	Compress   bool
+	OriginVary []string
 
 	plain Form
 	coded [len(rules.Codings)]atomic.Pointer[Form]
