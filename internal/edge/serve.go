@@ -72,7 +72,14 @@ func (x *exchange) form(entry *store.Entry) *store.Form {
 	if !entry.Compress || x.req.Header.Has("Range") {
 		return entry.Form(rules.Identity)
 	}
-	return entry.Form(rules.ChooseCoding(x.req.Header))
+	chosen := entry.Form(rules.ChooseCoding(x.req.Header))
+	if x.req.Header.Has("If-None-Match") && rules.Evaluate(x.req.Header, entry.Status, chosen.Header, entry.Received) != rules.NotModified {
+		// What he has may be the plain form, from before the others were there: it is as good.
+		if plain := entry.Form(rules.Identity); rules.Evaluate(x.req.Header, entry.Status, plain.Header, entry.Received) == rules.NotModified {
+			return plain
+		}
+	}
+	return chosen
 }
 
 // ranges answers with parts of the body (RFC 9110 §15.3.7, §15.5.17); false if the whole
