@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"net/http"
+	"net/url"
 	"strconv"
 	"strings"
 	"time"
@@ -121,6 +122,21 @@ func (s *Site) sailingsCall(w http.ResponseWriter, r *http.Request) {
 	h.Set("Content-Type", "application/json")
 	h.Set("Cache-Groups", groupList(groupsOf(found, "departures:"+q.Get("from"))))
 	_ = json.NewEncoder(w).Encode(map[string]any{"date": day.Format("2006-01-02"), "page": number, "size": size, "sailings": found})
+}
+
+// sailingsQuestion is QUERY /api/sailings: the same, asked by a JSON body.
+func (s *Site) sailingsQuestion(w http.ResponseWriter, r *http.Request) {
+	var asked map[string]any
+	if err := json.NewDecoder(r.Body).Decode(&asked); err != nil {
+		http.Error(w, `{"error":"the question is a JSON object: {\"from\":\"tholm\"}"}`, http.StatusBadRequest)
+		return
+	}
+	q := url.Values{}
+	for name, value := range asked {
+		q.Set(name, fmt.Sprint(value))
+	}
+	r.URL.RawQuery = q.Encode()
+	s.sailingsCall(w, r)
 }
 
 // punctuality is GET /reports/punctuality?month=: slow to make and rarely asked.

@@ -70,6 +70,7 @@ func NewSite(parts Parts) (*Site, error) {
 	m.HandleFunc("GET /fares", site.fares)
 	m.HandleFunc("GET /search", site.search)
 	m.HandleFunc("GET /api/sailings", site.sailingsCall)
+	m.HandleFunc("QUERY /api/sailings", site.sailingsQuestion)
 	m.HandleFunc("GET /graphql", site.graphQL)
 	m.HandleFunc("POST /graphql", site.graphQL)
 	m.HandleFunc("GET /reports/punctuality", site.punctuality)

@@ -431,6 +431,11 @@ func TestEveryKeyFeatureOnTheDemo(t *testing.T) {
 	assert.Contains(t, visit(t, "/search?q=petrel&utm_campaign=x").body, "MV Petrel Dawn")
 	assert.True(t, visit(t, "/search?utm_campaign=y&q=petrel").hit())
 	assert.Contains(t, visit(t, "/api/sailings?from=tholm&size=2").body, `"size":2`)
+	question := func(q string) page {
+		return fetch(t, "QUERY", company.Node.EdgeURL()+"/api/sailings", q, "Content-Type: application/json")
+	}
+	assert.Contains(t, question(`{"from":"tholm","size":3}`).body, `"size":3`)
+	assert.True(t, question(`{ "size": 3, "from": "tholm" }`).hit())
 	ask := func(q string) page {
 		return fetch(t, "POST", company.Node.EdgeURL()+"/graphql", q, "Content-Type: application/json")
 	}

@@ -164,7 +164,7 @@ func (c *comparison) unkeyed() []part {
 	}
 	for name := range origin.FillHeader(c.visitor, &c.request, &c.plan.Key, nil) {
 		varies := slices.ContainsFunc(c.entry.Vary, func(v rules.Varying) bool { return v.Name == name })
-		if name == "Cookie" || varies || slices.Contains(c.plan.Key.Headers, name) || strings.HasPrefix(name, "X-Forwarded-") || name == "Via" || name == "Accept-Encoding" {
+		if name == "Cookie" || varies || slices.Contains(c.plan.Key.Headers, name) || strings.HasPrefix(name, "X-Forwarded-") || name == "Forwarded" || name == "Via" || name == "Accept-Encoding" {
 			continue
 		}
 		parts = append(parts, part{"header", name})

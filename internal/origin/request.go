@@ -99,6 +99,11 @@ func Forward(h http.Header, r *http.Request, v *key.Request, trusted Trusted) {
 	}
 	ip, _, err := net.SplitHostPort(r.RemoteAddr)
 	if err == nil {
+		node := ip
+		if strings.Contains(ip, ":") {
+			node = `"[` + ip + `]"` // RFC 7239 §6
+		}
+		h.Set("Forwarded", "for="+node+`;host="`+v.Host+`";proto=`+v.Scheme)
 		if before != "" {
 			ip = before + ", " + ip
 		}
