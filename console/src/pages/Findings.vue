@@ -38,8 +38,8 @@ const meaning = (f: Finding) => (f.kind === 'key' ? 'the key leaves out what mat
           <td>{{ f.route }}</td>
           <td>{{ meaning(f) }}</td>
           <td class="mono">{{ f.separator || none }}</td>
-          <td class="mono">{{ f.stored }}</td>
-          <td class="mono">{{ f.origin }}</td>
+          <td class="mono when" :title="f.stored">{{ f.stored.slice(0, 8) }}</td>
+          <td class="mono when" :title="f.origin">{{ f.origin.slice(0, 8) }}</td>
           <td class="mono" :title="f.key">{{ f.url }}</td>
         </tr>
         <tr v-if="updated && findings.length === 0">
