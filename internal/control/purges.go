@@ -153,7 +153,7 @@ func (c *Control) urlForms(u client.PurgeURL) ([]tags.URL, error) {
 	if path == "" {
 		path = "/"
 	}
-	forms := c.edge.Rules().Policy.URLForms(host, path, parsed.RawQuery, u.AnyQuery)
+	forms := c.edge.URLForms(host, path, parsed.RawQuery, u.AnyQuery)
 	if len(forms) == 0 {
 		// No route has it now, but what an earlier policy stored may still be there.
 		forms = []tags.URL{{Host: host, AnyHost: host == "", Path: path, Query: parsed.RawQuery, AnyQuery: u.AnyQuery}}

@@ -45,6 +45,7 @@ type Edge struct {
 	fills     *fill.Group[*head]
 	lone      memo[time.Time]    // keys whose answers are not for sharing, until when
 	searches  memo[rules.Search] // the No-Vary-Search rules of paths
+	searching memo[struct{}]     // the paths that have some
 	comparer  comparer
 	watching  watchers
 	exchanges sync.Pool
@@ -104,6 +105,15 @@ func (e *Edge) Apply(p *policy.Policy, off map[string]bool, allOff bool) {
 
 // Rules returns what is in force; nil before the first Apply.
 func (e *Edge) Rules() *Rules { return e.rules.Load() }
+
+// URLForms names the entries of a URL. Where answers of its path serve other queries than
+// their own (No-Vary-Search), all of the path's are named: any of them might answer it.
+func (e *Edge) URLForms(host, path, query string, anyQuery bool) []tags.URL {
+	if _, some := e.searching.of(path); some {
+		anyQuery = true
+	}
+	return e.rules.Load().Policy.URLForms(host, path, query, anyQuery)
+}
 
 // Filling is the number of fills that can be joined.
 func (e *Edge) Filling() int { return e.fills.Len() }

@@ -327,6 +327,7 @@ func (e *Edge) keep(f *fill.Flight[*head], entry *store.Entry, o *order, began t
 	}
 	if search := rules.SearchOf(entry.Header); search.Stated {
 		e.searches.note(o.searchKey, search)
+		e.searching.note(o.request.Path, struct{}{})
 	}
 	if e.Store.Put(entry, now) {
 		e.compress(entry, nil)

@@ -102,12 +102,11 @@ func (e *Edge) invalidate(resp *http.Response, host, path, query, method string)
 		return
 	}
 	p := tags.Purge{Mode: tags.Drop, Host: host}
-	r := e.rules.Load().Policy
-	p.URLs = r.URLForms(host, path, query, false)
+	p.URLs = e.URLForms(host, path, query, false)
 	base := &url.URL{Scheme: "http", Host: host, Path: path}
 	for _, name := range []string{"Location", "Content-Location"} {
 		if u, err := base.Parse(resp.Header.Get(name)); err == nil && resp.Header.Get(name) != "" && key.CanonicalHost(u.Host, u.Scheme) == host {
-			p.URLs = append(p.URLs, r.URLForms(host, u.EscapedPath(), u.RawQuery, false)...)
+			p.URLs = append(p.URLs, e.URLForms(host, u.EscapedPath(), u.RawQuery, false)...)
 		}
 	}
 	p.Tags, _ = rules.Groups(resp.Header["Cache-Group-Invalidation"])

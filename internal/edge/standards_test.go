@@ -231,6 +231,14 @@ func TestAnAnswerWithoutTheRuleAnswersItsOwnQueryOnly(t *testing.T) {
 	assert.True(t, s.get("/x?q=2").hit())
 }
 
+func TestAWriteForgetsWhatAnswersItsURLByNoVarySearch(t *testing.T) {
+	s := newStand(t, text("x", "Cache-Control: max-age=60", "No-Vary-Search: params"))
+	s.get("/x?q=1")
+	assert.True(t, s.get("/x?q=2").hit())
+	s.do("POST", "/x?q=2")
+	assert.False(t, s.get("/x?q=2").hit(), "it was answered by the entry of another query")
+}
+
 func TestIdentityKeepsEntriesApart(t *testing.T) {
 	s := newStand(t, func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Cache-Control", "private, max-age=60")
