@@ -133,12 +133,12 @@ func startNode(t *testing.T, s node.Settings) *node.Node {
 func TestPromise4WithoutTheDatabase(t *testing.T) {
 	var asked atomic.Int64
 	data := t.TempDir()
-	url, err := company.Node.Cluster().CreateDatabase(ctx, "promise4")
-	require.NoError(t, err)
+	url := database(t, "promise4")
 	first := startNode(t, node.Settings{Name: "a", Data: data, Database: url, PolicyFile: policyFile(t, origin(t, &asked))})
 	first.Stop(ctx)
 
-	lost := strings.Replace(url, "/promise4", "/not_there", 1)
+	missing := fmt.Sprintf("not_there_%d", time.Now().UnixNano())
+	lost := url[:strings.LastIndex(url, "/")+1] + missing + "?sslmode=disable"
 	n := startNode(t, node.Settings{Name: "a", Data: data, Database: lost})
 	for range 2 {
 		assert.Equal(t, "made for /x", fetch(t, "GET", n.EdgeURL()+"/x", "").body)
@@ -149,13 +149,13 @@ func TestPromise4WithoutTheDatabase(t *testing.T) {
 	fetch(t, "GET", n.EdgeURL()+"/x", "")
 	assert.EqualValues(t, 3, asked.Load(), "a write is forgotten here even when the ledger cannot take it")
 
-	_, err = company.Node.Cluster().CreateDatabase(ctx, "not_there")
+	_, err := company.Node.Cluster().CreateDatabase(ctx, missing)
 	require.NoError(t, err)
 	eventually(t, "it finds the database", func() bool {
 		return !strings.Contains(fetch(t, "GET", n.ControlURL()+"/readyz", "").body, "degraded")
 	})
 
-	_, err = node.Start(ctx, node.Settings{Name: "b", Data: t.TempDir(), Database: lost + "2", Edge: "127.0.0.1:0", Control: "127.0.0.1:0", Memory: 8 << 20, Log: slog.New(slog.DiscardHandler)})
+	_, err = node.Start(ctx, node.Settings{Name: "b", Data: t.TempDir(), Database: strings.Replace(lost, missing, missing+"2", 1), Edge: "127.0.0.1:0", Control: "127.0.0.1:0", Memory: 8 << 20, Log: slog.New(slog.DiscardHandler)})
 	assert.ErrorContains(t, err, "no policy is kept")
 }
 
@@ -163,8 +163,7 @@ func TestPromise4WithoutTheDatabase(t *testing.T) {
 // other, too: purges, switches, policies and tokens.
 func TestPromise3EveryNodeThatSharesTheLedger(t *testing.T) {
 	var asked atomic.Int64
-	url, err := company.Node.Cluster().CreateDatabase(ctx, "promise3")
-	require.NoError(t, err)
+	url := database(t, "promise3")
 	const token = "a token for both nodes"
 	a := startNode(t, node.Settings{Name: "a", Data: t.TempDir(), Database: url, AdminToken: token, PolicyFile: policyFile(t, origin(t, &asked))})
 	b := startNode(t, node.Settings{Name: "b", Data: t.TempDir(), Database: url, AdminToken: token})
@@ -174,7 +173,7 @@ func TestPromise3EveryNodeThatSharesTheLedger(t *testing.T) {
 	}
 	require.True(t, warm().hit())
 	c := client.New(a.ControlURL(), token)
-	_, err = c.Purge(ctx, client.PurgeRequest{Tags: []string{"path:a"}})
+	_, err := c.Purge(ctx, client.PurgeRequest{Tags: []string{"path:a"}})
 	require.NoError(t, err)
 	eventually(t, "the purge reaches the other node", func() bool {
 		p, err := c.PurgeBySequence(ctx, 1)

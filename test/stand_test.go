@@ -5,6 +5,7 @@ package test
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"io"
 	"log/slog"
 	"net/http"
@@ -99,4 +100,11 @@ func renders(t testing.TB) int64 {
 
 func eventually(t testing.TB, what string, ok func() bool) {
 	require.Eventually(t, ok, 15*time.Second, 50*time.Millisecond, what)
+}
+
+// database makes a database of its own for a test, and returns its connection string.
+func database(t testing.TB, name string) string {
+	url, err := company.Node.Cluster().CreateDatabase(ctx, fmt.Sprintf("%s_%d", name, time.Now().UnixNano()))
+	require.NoError(t, err)
+	return url
 }

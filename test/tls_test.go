@@ -43,8 +43,7 @@ func TestHTTP2WithAndWithoutTLS(t *testing.T) {
 	var asked atomic.Int64
 	dir := t.TempDir()
 	file, key := certificate(t, dir, 1)
-	url, err := company.Node.Cluster().CreateDatabase(ctx, "tls")
-	require.NoError(t, err)
+	url := database(t, "tls")
 	policy := policyFile(t, origin(t, &asked))
 	secure := startNode(t, node.Settings{Name: "tls", Data: t.TempDir(), Database: url, PolicyFile: policy, Certificate: file, CertificateKey: key})
 	plain := startNode(t, node.Settings{Name: "plain", Data: t.TempDir(), Database: url, PolicyFile: policy})
@@ -77,6 +76,6 @@ func TestHTTP2WithAndWithoutTLS(t *testing.T) {
 	eventually(t, "a renewed certificate is taken without a restart", func() bool {
 		return get(secure.EdgeURL(), two).TLS.PeerCertificates[0].SerialNumber.Int64() == 2
 	})
-	_, err = node.Start(ctx, node.Settings{Name: "x", Data: t.TempDir(), Database: url, Edge: "127.0.0.1:0", Control: "127.0.0.1:0", Memory: 8 << 20, Certificate: file})
+	_, err := node.Start(ctx, node.Settings{Name: "x", Data: t.TempDir(), Database: url, Edge: "127.0.0.1:0", Control: "127.0.0.1:0", Memory: 8 << 20, Certificate: file})
 	assert.ErrorContains(t, err, "belong together")
 }
