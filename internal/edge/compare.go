@@ -2,6 +2,7 @@ package edge
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -18,6 +19,7 @@ import (
 	"gerastic/internal/core/policy"
 	"gerastic/internal/core/rules"
 	"gerastic/internal/core/store"
+	"gerastic/internal/core/tags"
 	"gerastic/internal/origin"
 )
 
@@ -116,11 +118,12 @@ func (c *comparison) run() {
 	unkeyed := c.unkeyed()
 	stored := c.digest(c.entry.Status, c.entry.Body)
 	asVisitor, ok := c.ask(unkeyed)
-	if !ok || asVisitor == stored || c.entry.Judge(e.Marks) != 0 {
+	if !ok || asVisitor == stored || c.entry.Judge(e.Marks) != tags.Alive {
 		return // the same, or purged meanwhile
 	}
 	f := Finding{At: e.Now(), Route: c.plan.Name, URL: c.request.Scheme + "://" + c.request.Host + c.visitor.URL.RequestURI(), Key: key.Text(key.Parts(c.entry.Key)),
 		Kind: "changed", Stored: stored, Origin: asVisitor}
+	c.wait()
 	if plain, ok := c.ask(nil); ok && plain != asVisitor {
 		f.Kind = "key"
 		f.Separator = c.separator(unkeyed, asVisitor)
@@ -136,14 +139,19 @@ func (c *comparison) separator(unkeyed []part, asVisitor string) string {
 		if i == maxProbes {
 			break
 		}
-		for !c.edge.comparer.take(c.plan.Name, c.plan.Compare.PerSecond, c.edge.Now()) {
-			time.Sleep(50 * time.Millisecond)
-		}
+		c.wait()
 		if digest, ok := c.ask([]part{p}); ok && digest == asVisitor {
 			return p.String()
 		}
 	}
 	return "several together"
+}
+
+// wait until the route may ask once more: every request counts against its rate.
+func (c *comparison) wait() {
+	for !c.edge.comparer.take(c.plan.Name, c.plan.Compare.PerSecond, c.edge.Now()) {
+		time.Sleep(20 * time.Millisecond)
+	}
 }
 
 // unkeyed lists what of the visitor's request the key and Vary leave out.
@@ -169,7 +177,9 @@ func (c *comparison) unkeyed() []part {
 		}
 		parts = append(parts, part{"header", name})
 	}
-	slices.SortFunc(parts, func(a, b part) int { return strings.Compare(b.kind+a.name, a.kind+b.name) }) // parameters, headers, cookies
+	slices.SortFunc(parts, func(a, b part) int {
+		return cmp.Or(strings.Compare(b.kind, a.kind), strings.Compare(a.name, b.name)) // parameters, headers, cookies
+	})
 	return parts
 }
 

@@ -161,10 +161,11 @@ func (x *exchange) match() {
 	}
 }
 
-// question reads the body that the key holds. Without a canonical form the request
+// question reads the body that the key holds; that of a GET means nothing and is not
+// sent on (RFC 9110 §9.3.1). Without a canonical form the request
 // passes through, its body with it.
 func (x *exchange) question() {
-	if x.r.Body != nil && x.r.Body != http.NoBody {
+	if x.r.Body != nil && x.r.Body != http.NoBody && (x.r.Method == http.MethodPost || x.r.Method == "QUERY") {
 		body, err := io.ReadAll(io.LimitReader(x.r.Body, key.MaxBody+1))
 		if err != nil {
 			panic(http.ErrAbortHandler) // the visitor broke off

@@ -87,7 +87,13 @@ func (x *exchange) order(stamp tags.Stamp, d decide.Decision) (*order, error) {
 		Header: origin.FillHeader(x.r, &x.req, &x.plan.Key, x.edge.Trusted),
 		Proto:  "HTTP/1.1", ProtoMajor: 1, ProtoMinor: 1,
 	}
-	if body := x.body; len(body) > 0 {
+	if body := x.body; body != nil {
+		if kind := x.plan.Key.Body; kind == key.JSON || kind == key.GraphQL {
+			// Parameters of the media type are not in the key.
+			if media, _, cut := strings.Cut(ord.req.Header.Get("Content-Type"), ";"); cut {
+				ord.req.Header.Set("Content-Type", strings.TrimSpace(media))
+			}
+		}
 		ord.req.ContentLength = int64(len(body))
 		ord.req.GetBody = func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(body)), nil }
 		ord.req.Body, _ = ord.req.GetBody()
@@ -156,7 +162,9 @@ func (x *exchange) fetch(d decide.Decision) {
 			if h.rule != rules.OK {
 				alone = true // not for others: everyone asks for himself, all at once
 			} else {
-				flightKey = string(x.key) + varyKey(h.vary, x.req.Header)
+				next := string(x.key) + varyKey(h.vary, x.req.Header)
+				alone = next == flightKey // nothing that tells the two apart: do not join again
+				flightKey = next
 			}
 			continue
 		}
@@ -173,6 +181,9 @@ func (x *exchange) query() string {
 
 // hint passes an interim answer on (RFC 9110 §15.2).
 func (x *exchange) hint(h *head) {
+	if !x.r.ProtoAtLeast(1, 1) {
+		return // HTTP/1.0 knows none
+	}
 	out := x.w.Header()
 	for name, values := range h.header {
 		out[name] = values
@@ -200,7 +211,11 @@ func varyKey(vary []rules.Varying, request rules.Header) string {
 	}
 	suffix := "\x00"
 	for _, v := range vary {
-		suffix += v.Name + "=" + request.Joined(v.Name) + "\x00"
+		suffix += v.Name
+		if request.Has(v.Name) { // absent is not empty
+			suffix += "=" + request.Joined(v.Name)
+		}
+		suffix += "\x00"
 	}
 	return suffix
 }
@@ -236,7 +251,7 @@ func (x *exchange) receive(reader *fill.Reader[*head], h *head, err error, lead 
 	}
 	if h.entry != nil {
 		status.Status = http.StatusNotModified
-		status.Stored = true
+		status.Stored = h.rule == rules.OK
 		x.serve(h.entry, outcome, status)
 		return
 	}
@@ -333,6 +348,9 @@ func (x *exchange) stream(reader *fill.Reader[*head], h *head, status rules.Cach
 		data = data[passed:]
 		data = data[:min(send, int64(len(data)))]
 		send -= int64(len(data))
+		if send == 0 && len(data) == 0 {
+			return // he has his part; the fill goes on without him
+		}
 		n, err := x.w.Write(data)
 		x.sample.Bytes += int64(n)
 		if err != nil {

@@ -124,14 +124,16 @@ func (e *Edge) confirm(f *fill.Flight[*head], o *order, header rules.Header, beg
 	entry.KeepCost(o.found)
 	offerCodings(entry, len(entry.Body))
 	entry.Prepare()
-	if rule := e.mayStore(o, o.found.Status, fresh, entry.Freshness, received); rule == rules.OK {
-		e.Store.Put(entry, received)
-	} else {
+	rule := e.mayStore(o, o.found.Status, fresh, entry.Freshness, received)
+	switch {
+	case rule != rules.OK: // the 304 says that it is not for the store, or for others, any more
 		e.Store.Remove(o.found, store.Replaced)
+	case !f.Disowned():
+		e.Store.Put(entry, received)
 	}
-	h := &head{status: entry.Status, header: entry.Header, received: received, waited: received.Sub(began), entry: entry, vary: entry.Vary, search: rules.SearchOf(fresh), query: o.query, browser: rules.Unset}
+	h := &head{status: entry.Status, rule: rule, header: entry.Header, received: received, waited: received.Sub(began), entry: entry, vary: entry.Vary, search: rules.SearchOf(fresh), query: o.query, browser: rules.Unset}
 	e.compress(entry, o.found)
-	f.Head(h, true, true)
+	f.Head(h, true, rule == rules.OK)
 	return nil
 }
 

@@ -373,6 +373,70 @@ func TestA304ConfirmsTheVariantThatItNames(t *testing.T) {
 	}
 }
 
+// TestA304MayTakeAnAnswerBack: what a 304 makes private goes to nobody who joined.
+func TestA304MayTakeAnAnswerBack(t *testing.T) {
+	const visitors = 5
+	gate := make(chan struct{})
+	s := newStand(t, text("shared", `ETag: "v1"`))
+	s.get("/ports/a")
+	s.pass(2 * time.Minute)
+	s.answer(func(w http.ResponseWriter, r *http.Request) {
+		<-gate
+		w.Header().Set("Cache-Control", "private")
+		w.Header().Set("ETag", `"v1"`)
+		if r.Header.Get("If-None-Match") != "" {
+			w.WriteHeader(304)
+		}
+	})
+	before := s.asked.Load()
+	done := make(chan answer, visitors)
+	for range visitors {
+		go func() { a, _ := s.try("GET", "/ports/a"); done <- a }()
+	}
+	require.Eventually(t, func() bool { return s.edge.waiting() == visitors }, 5*time.Second, time.Millisecond)
+	close(gate)
+	for range visitors {
+		assert.NotContains(t, (<-done).state, "collapsed")
+	}
+	assert.EqualValues(t, visitors, s.asked.Load()-before, "everyone asked for himself")
+	assert.Zero(t, s.edge.Store.Figures().Entries)
+}
+
+// TestWhoCannotBeToldApartAsksForHimself: an absent and an empty field under Vary, while
+// the answer to the other is still under way.
+func TestWhoCannotBeToldApartAsksForHimself(t *testing.T) {
+	gate := make(chan struct{})
+	s := newStand(t, func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Vary", "X-A")
+		_, present := r.Header["X-A"]
+		fmt.Fprintf(w, "present: %v", present)
+		w.(http.Flusher).Flush()
+		if !present {
+			<-gate
+		}
+	})
+	first := make(chan answer)
+	go func() { a, _ := s.try("GET", "/ports/a"); first <- a }()
+	require.Eventually(t, func() bool { return s.asked.Load() == 1 }, 5*time.Second, time.Millisecond)
+	assert.Equal(t, "present: true", s.get("/ports/a", "X-A: ").body)
+	close(gate)
+	assert.Equal(t, "present: false", (<-first).body)
+}
+
+func TestWhatOfAQuestionReachesTheOrigin(t *testing.T) {
+	s := newStand(t, func(w http.ResponseWriter, r *http.Request) {
+		body, _ := io.ReadAll(r.Body)
+		fmt.Fprintf(w, `{"data":"%s|%s|%s"}`, body, r.Header.Get("Content-Type"), r.Header.Get("Content-Encoding"))
+	})
+	a, err := s.send("GET", "/graphql?query={a}", "poison", "Content-Type: text/poison")
+	require.NoError(t, err)
+	assert.Equal(t, `{"data":"||"}`, a.body, "a body of a GET is not sent on")
+	b := s.post("POST", "/ask", `{}`, "Content-Type: application/json; charset=poison")
+	assert.Equal(t, `{"data":"{}|application/json|"}`, b.body, "nor are parameters that the key leaves out")
+	s.post("POST", "/ask", `{"x":1}`, "Content-Type: application/json", "Content-Encoding: poison")
+	assert.False(t, s.post("POST", "/ask", `{"x":1}`, "Content-Type: application/json").hit(), "an encoded body is another")
+}
+
 func TestInterimAnswersAndTrailersArePassedOn(t *testing.T) {
 	s := newStand(t, func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Link", "</style.css>; rel=preload")

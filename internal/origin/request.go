@@ -63,7 +63,7 @@ func FillHeader(r *http.Request, v *key.Request, spec *key.Spec, trusted Trusted
 	}
 	h.Del("Expect")
 	h.Del("Content-Length")
-	if spec.Body == key.NoBody { // its body is not sent, so that nothing describes it
+	if spec.Body == key.NoBody || r.Method == http.MethodGet || r.Method == http.MethodHead { // its body is not sent, so that nothing describes it
 		h.Del("Content-Type")
 		h.Del("Content-Encoding")
 	}

@@ -51,11 +51,15 @@ func BodyOf(kind BodyKind, r *Request, body []byte) (string, error) {
 	}
 	media, _, _ := strings.Cut(strings.ToLower(r.Header.Get("Content-Type")), ";")
 	media = strings.TrimSpace(media)
+	encoded := r.Header.Has("Content-Encoding") // then the bytes are not what the media type says
 	switch kind {
 	case GraphQL:
+		if encoded {
+			return "", NotGraphQL
+		}
 		return graphQL(r, media, body)
 	case JSON:
-		if isJSON(media) {
+		if isJSON(media) && !encoded {
 			if canonical, ok := CanonicalJSON(body); ok {
 				return "json\x00" + media + "\x00" + canonical, nil
 			}
