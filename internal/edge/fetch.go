@@ -28,15 +28,16 @@ type head struct {
 	header   rules.Header // for everyone
 	own      rules.Header // for the one who leads: with the fields that are for him alone
 	received time.Time
-	waited   time.Duration   // from asking to the first byte
-	took     atomic.Int64    // ns, from asking to the last byte; 0 until then
-	length   int64           // of the body, -1 if unknown
-	rule     rules.Rule      // why the answer is not for others; OK if it is
-	vary     []rules.Varying // what the answer depends on, as the leader's request had it
-	search   rules.Search    // which other queries it answers
-	query    string          // that it was asked with
-	trailers []string        // announced
-	trailer  http.Header     // complete when the body is
+	waited   time.Duration          // from asking to the first byte
+	took     atomic.Int64           // ns, from asking to the last byte; 0 until then
+	length   int64                  // of the body, -1 if unknown
+	rule     rules.Rule             // why the answer is not for others; OK if it is
+	vary     []rules.Varying        // what the answer depends on, as the leader's request had it
+	search   rules.Search           // which other queries it answers
+	query    string                 // that it was asked with
+	trailers []string               // announced
+	trailer  http.Header            // complete when the body is
+	whole    atomic.Pointer[[]byte] // the body, once all of it is there and stored
 	browser  time.Duration
 	entry    *store.Entry // a stored answer that the origin confirmed (304): the body is there
 }
@@ -323,6 +324,15 @@ func (x *exchange) stream(reader *fill.Reader[*head], h *head, status rules.Cach
 		out["Content-Range"] = []string{span.ContentRange(h.length)}
 		out["Content-Length"] = []string{strconv.FormatInt(span.Length, 10)}
 		x.status(http.StatusPartialContent)
+	} else if body := h.whole.Load(); body != nil && len(h.trailers) == 0 {
+		// All is there: one write, however many pieces it came in.
+		out["Content-Length"] = []string{strconv.Itoa(len(*body))}
+		x.status(h.status)
+		if x.r.Method != http.MethodHead {
+			n, _ := x.w.Write(*body)
+			x.sample.Bytes = int64(n)
+		}
+		return
 	} else {
 		x.status(h.status)
 	}

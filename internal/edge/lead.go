@@ -10,6 +10,7 @@ import (
 	"net/textproto"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"gerastic/internal/core/fill"
@@ -251,7 +252,16 @@ func (e *Edge) bring(ctx context.Context, f *fill.Flight[*head], o *order, resp 
 		f.Head(h, true, true)
 		return nil
 	}
-	f.Head(h, keep, h.rule == rules.OK)
+	stored := keep
+	publish := sync.OnceFunc(func() { f.Head(h, stored, h.rule == rules.OK) })
+	if keep {
+		// What comes whole within a moment is given out whole, and wakes those who wait once.
+		moment := time.AfterFunc(headDelay, publish)
+		defer moment.Stop()
+	} else {
+		publish()
+	}
+	defer publish()
 	for {
 		room, err := f.Room(ctx, expect-f.Size())
 		if err != nil {
@@ -261,6 +271,7 @@ func (e *Edge) bring(ctx context.Context, f *fill.Flight[*head], o *order, resp 
 			if f.Size() > o.plan.MaxBody || !e.Store.Reserve(over) {
 				keep = false
 				limit.Stop()
+				publish()
 				f.Discard()
 				continue
 			}
@@ -288,9 +299,13 @@ func (e *Edge) bring(ctx context.Context, f *fill.Flight[*head], o *order, resp 
 		e.Store.Release(reserved)
 		reserved = 0
 		e.keep(f, entry, o, began)
+		h.whole.Store(&entry.Body)
 	}
 	return nil
 }
+
+// headDelay is how long the head of an answer that is stored is held back for its body.
+const headDelay = time.Millisecond
 
 // offerCodings marks an entry that visitors may be given in other codings. They must be
 // told so, from the first answer on. An origin that chooses by Accept-Encoding itself is
