@@ -305,7 +305,7 @@ func (e *Edge) bring(ctx context.Context, f *fill.Flight[*head], o *order, resp 
 }
 
 // headDelay is how long the head of an answer that is stored is held back for its body.
-const headDelay = time.Millisecond
+const headDelay = 2 * time.Millisecond
 
 // offerCodings marks an entry that visitors may be given in other codings. They must be
 // told so, from the first answer on. An origin that chooses by Accept-Encoding itself is

@@ -145,7 +145,7 @@ func BenchmarkLargeBody(b *testing.B) {
 		room := make([]byte, 64<<10)
 		n, err := resp.Body.Read(room)
 		require.NoError(b, err)
-		first := time.Since(time.Unix(0, sent.Load()))
+		firsts := []time.Duration{time.Since(time.Unix(0, sent.Load()))}
 		total, most := int64(n), int64(0)
 		for i := 0; err == nil; i++ {
 			n, err = resp.Body.Read(room)
@@ -157,6 +157,16 @@ func BenchmarkLargeBody(b *testing.B) {
 		require.ErrorIs(b, err, io.EOF)
 		resp.Body.Close()
 		require.EqualValues(b, size, total)
+		for i := range 8 { // once more, each for its first byte only
+			again, err := http.Get(fmt.Sprintf("http://%s/large/%d", address, i))
+			require.NoError(b, err)
+			_, err = again.Body.Read(room)
+			require.NoError(b, err)
+			firsts = append(firsts, time.Since(time.Unix(0, sent.Load())))
+			again.Body.Close()
+		}
+		slices.Sort(firsts)
+		first := firsts[len(firsts)/2]
 		b.ReportMetric(float64(most)/(1<<20), "extra-MiB")
 		b.ReportMetric(float64(first.Microseconds())/1000, "first-byte-ms")
 		if most > 16<<20 {
