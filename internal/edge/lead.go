@@ -134,6 +134,7 @@ func (e *Edge) confirm(f *fill.Flight[*head], o *order, header rules.Header, beg
 	}
 	h := &head{status: entry.Status, rule: rule, header: entry.Header, received: received, waited: received.Sub(began), entry: entry, vary: entry.Vary, search: rules.SearchOf(fresh), query: o.query, browser: rules.Unset}
 	e.compress(entry, o.found)
+	f.Leave()
 	f.Head(h, true, rule == rules.OK)
 	return nil
 }
@@ -330,8 +331,10 @@ func endOf(body io.Reader) error {
 }
 
 // keep puts a whole answer away. An entry that a purge has overtaken meanwhile is
-// not worth its room: the marks would defeat it at every lookup.
+// not worth its room: the marks would defeat it at every lookup. Nobody joins the flight
+// afterwards: a visitor who has the whole of one answer may ask again before it ends.
 func (e *Edge) keep(f *fill.Flight[*head], entry *store.Entry, o *order, began time.Time) {
+	defer f.Leave()
 	entry.Body = f.Body()
 	now := e.Now()
 	entry.Filled(o.found, now.Sub(began))

@@ -84,6 +84,9 @@ func TestPromise2NobodyJoinsAFlightFromBeforeAPurge(t *testing.T) {
 	_, same, lead := g.Join("k", 2)
 	assert.False(t, lead, "the end of the old flight does not take the new one away")
 	assert.Same(t, fresh, same)
+	same.Leave()
+	_, _, lead = g.Join("k", 2)
+	assert.True(t, lead, "nobody joins what is stored already")
 }
 
 func TestPromise5AFlightThatBreaksOffBreaksForAll(t *testing.T) {

@@ -284,6 +284,10 @@ func (f *Flight[H]) Body() []byte {
 	return body
 }
 
+// Leave takes the flight out of reach of those who come later: what it brought is in the
+// store, and is for them only as far as they may use what is stored.
+func (f *Flight[H]) Leave() { f.group.leave(f) }
+
 // End closes the flight: whole if err is nil, broken off otherwise. Called once, after
 // what was filled has been stored, so that whoever comes later finds it there.
 func (f *Flight[H]) End(err error) {
