@@ -118,6 +118,15 @@ func (e *Edge) URLForms(host, path, query string, anyQuery bool) []tags.URL {
 // Filling is the number of fills that can be joined.
 func (e *Edge) Filling() int { return e.fills.Len() }
 
+// Compact forgets the marks that neither an entry nor a fill under way needs.
+func (e *Edge) Compact() {
+	// In this order: a fill that begins after the first line is not older than it, and one
+	// that ends meanwhile was counted by the second.
+	upTo := e.Marks.Stamp()
+	upTo = e.fills.Oldest(upTo)
+	e.Marks.Compact(min(upTo, e.Store.Compactable(e.Marks)))
+}
+
 // ServeHTTP answers one visitor.
 func (e *Edge) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	x := e.exchanges.Get().(*exchange)

@@ -98,7 +98,7 @@ func TestTheEdgeNeverServesWhatItMayNot(t *testing.T) {
 		purged := map[string]int{} // the least version that may be served since the last purge
 		for range rapid.IntRange(20, 100).Draw(rt, "steps") {
 			path := rapid.SampledFrom(paths).Draw(rt, "path")
-			switch rapid.IntRange(0, 19).Draw(rt, "step") {
+			switch rapid.IntRange(0, 20).Draw(rt, "step") {
 			case 0:
 				next := rapid.SampledFrom(terms).Draw(rt, "terms")
 				o.set(func() { o.terms = next })
@@ -108,8 +108,28 @@ func TestTheEdgeNeverServesWhatItMayNot(t *testing.T) {
 				o.set(func() { o.failing = !o.failing })
 			case 3: // a change that is purged
 				o.set(func() { o.version[path]++ })
-				s.purge(tags.Purge{Tags: []string{"port:" + strings.TrimPrefix(path, "/ports/")}})
+				p := tags.Purge{}
+				switch tag := "port:" + strings.TrimPrefix(path, "/ports/"); rapid.IntRange(0, 4).Draw(rt, "named by") {
+				case 0:
+					p.Prefixes = []tags.Prefix{{AnyHost: true, Path: path}}
+				case 1:
+					p.URLs = []tags.URL{{Host: "h", Path: path}}
+				case 2:
+					p.Tags, p.Together = []string{tag, "port:none"}, true // no entry carries both
+					s.purge(p)
+					fallthrough
+				case 3:
+					p = tags.Purge{Tags: []string{tag, tag}, Together: true}
+				default:
+					p.Tags = []string{tag}
+				}
+				s.purge(p)
 				purged[path] = o.version[path]
+			case 9: // marks go when no entry needs them
+				require.Eventually(rt, func() bool { // a fill may still be ending
+					s.edge.Compact()
+					return s.edge.Marks.Len() == 0
+				}, 5*time.Second, 50*time.Microsecond)
 			case 4: // one that nobody tells
 				o.set(func() { o.version[path]++ })
 			case 5, 6, 7, 8:

@@ -87,6 +87,11 @@ func TestPromise2NobodyJoinsAFlightFromBeforeAPurge(t *testing.T) {
 	same.Leave()
 	_, _, lead = g.Join("k", 2)
 	assert.True(t, lead, "nobody joins what is stored already")
+	assert.EqualValues(t, 2, g.Oldest(9), "it is aloft until it ends")
+	same.End(nil)
+	_, alone := g.Alone(1)
+	assert.EqualValues(t, 1, g.Oldest(9), "those that nobody can join count, too")
+	alone.End(nil)
 }
 
 func TestPromise5AFlightThatBreaksOffBreaksForAll(t *testing.T) {

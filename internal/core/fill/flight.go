@@ -291,7 +291,7 @@ func (f *Flight[H]) Leave() { f.group.leave(f) }
 // End closes the flight: whole if err is nil, broken off otherwise. Called once, after
 // what was filled has been stored, so that whoever comes later finds it there.
 func (f *Flight[H]) End(err error) {
-	f.group.leave(f)
+	f.group.end(f)
 	f.mu.Lock()
 	if err == nil {
 		f.release()

@@ -6,14 +6,18 @@ import (
 	"gerastic/internal/core/tags"
 )
 
-// Group holds the flights that requests can join, one a key.
+// Group holds the flights: those that requests can join, one a key, and all the others
+// that have not ended.
 type Group[H any] struct {
 	mu      sync.Mutex
 	flights map[string]*Flight[H]
+	aloft   map[*Flight[H]]struct{}
 }
 
 // NewGroup returns an empty group.
-func NewGroup[H any]() *Group[H] { return &Group[H]{flights: map[string]*Flight[H]{}} }
+func NewGroup[H any]() *Group[H] {
+	return &Group[H]{flights: map[string]*Flight[H]{}, aloft: map[*Flight[H]]struct{}{}}
+}
 
 // Join returns a reader of the flight for a key; lead tells the caller that the flight
 // is new and that it must write to it. A flight that began before stamp is not joined:
@@ -23,7 +27,7 @@ func (g *Group[H]) Join(key string, stamp tags.Stamp) (r *Reader[H], f *Flight[H
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	if f = g.flights[key]; f == nil || f.Stamp < stamp {
-		f = newFlight(g, key, stamp)
+		f = g.take(key, stamp)
 		g.flights[key] = f
 		lead = true
 	}
@@ -32,8 +36,28 @@ func (g *Group[H]) Join(key string, stamp tags.Stamp) (r *Reader[H], f *Flight[H
 
 // Alone returns a flight that nobody can join, for an answer that is not for others.
 func (g *Group[H]) Alone(stamp tags.Stamp) (*Reader[H], *Flight[H]) {
-	f := newFlight(g, "", stamp)
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	f := g.take("", stamp)
 	return f.reader(), f
+}
+
+// take begins a flight. Under mu.
+func (g *Group[H]) take(key string, stamp tags.Stamp) *Flight[H] {
+	f := newFlight(g, key, stamp)
+	g.aloft[f] = struct{}{}
+	return f
+}
+
+// Oldest is the lowest stamp of the flights that have not ended; at most is returned if
+// none is lower.
+func (g *Group[H]) Oldest(most tags.Stamp) tags.Stamp {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	for f := range g.aloft {
+		most = min(most, f.Stamp)
+	}
+	return most
 }
 
 // Flying tells whether a fill for the key is under way that began at stamp or later.
@@ -65,6 +89,14 @@ func (g *Group[H]) leave(f *Flight[H]) {
 	if g.flights[f.key] == f {
 		delete(g.flights, f.key)
 	}
+	g.mu.Unlock()
+}
+
+// end forgets a flight.
+func (g *Group[H]) end(f *Flight[H]) {
+	g.leave(f)
+	g.mu.Lock()
+	delete(g.aloft, f)
 	g.mu.Unlock()
 }
 

@@ -41,7 +41,7 @@ type Entry struct {
 
 	cost   atomic.Int64  // ns that its fill takes, smoothed
 	used   atomic.Int64  // unix ns of the last use
-	judged atomic.Uint64 // ledger sequence up to which the marks let it live
+	judged atomic.Uint64 // ledger sequence up to which the marks have nothing new to say of it
 	state  atomic.Uint32
 	size   atomic.Int64 // bytes, everything counted; changed under Memory.mu
 	moving atomic.Pointer[moving]
@@ -186,18 +186,25 @@ func (e *Entry) Unused(now time.Time) time.Duration {
 	return time.Duration(now.UnixNano() - e.used.Load())
 }
 
-// Judge asks the marks, and remembers their answer while no further purge is applied.
+// Judge asks the marks, and remembers how far in the ledger they let the entry live: it
+// is never asked about them again, and they can be forgotten.
 func (e *Entry) Judge(m *tags.Marks) tags.Verdict {
-	latest := m.Stamp()
-	if e.judged.Load() == uint64(latest)+1 {
-		return tags.Alive
+	latest, v := m.Stamp(), tags.Alive
+	if known := e.knownTo(); known < latest {
+		v = m.JudgeSince(&e.Subject, known)
 	}
-	v := m.Judge(&e.Subject)
-	if v == tags.Alive {
-		e.judged.Store(uint64(latest) + 1)
+	soft := e.state.Load() == softened // noted in the entry itself, by the sweep
+	if v == tags.Alive || v == tags.Softened && soft {
+		e.judged.Store(uint64(latest))
+	}
+	if soft {
+		return max(v, tags.Softened)
 	}
 	return v
 }
+
+// knownTo is the place in the ledger up to which no mark matters to the entry.
+func (e *Entry) knownTo() tags.Stamp { return max(e.Subject.Stamp, tags.Stamp(e.judged.Load())) }
 
 // What an entry costs in memory besides its bytes: its struct, its place in a shard's
 // map and its bucket, and what the allocator adds (measured, see TestAccountedBytes…).

@@ -231,6 +231,62 @@ func TestWhatWasFilledAfterAPurgeStays(t *testing.T) {
 	assert.EqualValues(t, 1, m.Sweep(tags.Purge{Sequence: 2, Tags: []string{"t"}}).Entries)
 }
 
+// TestPromise2MarksThatNobodyNeedsAreForgotten: what lives is not taken for purged when
+// the marks that it was judged by are gone, and what is softened stays softened.
+func TestPromise2MarksThatNobodyNeedsAreForgotten(t *testing.T) {
+	m, marks := NewMemory(1<<20, LeastRecentlyUsed()), tags.NewMarks(0, 100)
+	alive, soft, dropped := entry("alive", 1, "a"), entry("soft", 1, "s"), entry("dropped", 1, "d")
+	for _, e := range []*Entry{alive, soft, dropped} {
+		m.Put(e, noon)
+	}
+	marks.Apply(tags.Purge{Sequence: 1, Tags: []string{"d"}})
+	softening := tags.Purge{Sequence: 2, Mode: tags.Soften, Tags: []string{"s"}}
+	marks.Apply(softening)
+	assert.EqualValues(t, 0, m.Compactable(marks), "until the sweep has noted it, the mark is all that softens")
+	m.Sweep(softening)
+	assert.EqualValues(t, 2, m.Compactable(marks))
+	marks.Compact(2)
+	assert.Zero(t, marks.Len())
+	marks.Apply(tags.Purge{Sequence: 3, Tags: []string{"other"}})
+	assert.Equal(t, tags.Alive, alive.Judge(marks))
+	assert.Equal(t, tags.Softened, soft.Judge(marks))
+	assert.Equal(t, tags.Dropped, dropped.Judge(marks))
+	marks.Apply(tags.Purge{Sequence: 4, Tags: []string{"a"}})
+	assert.Equal(t, tags.Dropped, alive.Judge(marks))
+}
+
+// TestSweepFindsWhatTheMarksDefeat: previews and counts agree with what a purge names,
+// however it names it.
+func TestSweepFindsWhatTheMarksDefeat(t *testing.T) {
+	for _, p := range []tags.Purge{
+		{Tags: []string{"even"}}, {Tags: []string{"even", "third"}}, {Tags: []string{"even", "third"}, Together: true}, {Tags: []string{"even"}, Host: "h2"},
+		{Routes: []string{"r"}}, {Hosts: []string{"h1"}}, {Prefixes: []tags.Prefix{{AnyHost: true, Path: "/1"}}}, {Prefixes: []tags.Prefix{{Host: "h0", Path: "/2"}}, Tags: []string{"third"}},
+		{URLs: []tags.URL{{AnyHost: true, Path: "/7", AnyQuery: true}}}, {All: true},
+	} {
+		m, marks := NewMemory(1<<20, LeastRecentlyUsed()), tags.NewMarks(0, 100)
+		var all []*Entry
+		for i := range 50 {
+			e := entry(fmt.Sprint(i), 1, map[bool]string{true: "even", false: "odd"}[i%2 == 0], map[bool]string{true: "third", false: "other"}[i%3 == 0])
+			e.Subject.Host, e.Subject.Path, e.Subject.Route = fmt.Sprintf("h%d", i%4), fmt.Sprintf("/%d", i), "r"
+			m.Put(e, noon)
+			all = append(all, e)
+		}
+		p.Sequence = 1
+		marks.Apply(p)
+		var dropped int64
+		for _, e := range all {
+			if marks.Judge(&e.Subject) == tags.Dropped {
+				dropped++
+			}
+		}
+		require.NotZero(t, dropped, "%+v", p)
+		assert.Equal(t, dropped, m.Preview(p).Entries, "%+v", p)
+		assert.Equal(t, dropped, m.Sweep(p).Entries, "%+v", p)
+		assert.Zero(t, m.Sweep(p).Entries)
+		assert.EqualValues(t, 50-dropped, m.Figures().Entries)
+	}
+}
+
 func TestTagsListTheLargestFirst(t *testing.T) {
 	m := NewMemory(1<<20, LeastRecentlyUsed())
 	for i := range 6 {

@@ -82,44 +82,88 @@ func (m *Memory) Preview(p tags.Purge) Matched {
 // walk visits the entries that a purge names. take says that all of them will go: then
 // whole groups are lifted out of the index at once, and removing an entry costs less.
 func (m *Memory) walk(p tags.Purge, take bool, visit func(*Entry)) {
-	var labels []label
-	for _, tag := range p.Tags {
-		labels = append(labels, label{byTag, tag})
+	covered := func(e *Entry) {
+		if p.Covers(&e.Subject) {
+			visit(e)
+		}
 	}
+	if len(p.Prefixes)+len(p.Hosts) > 0 { // found by looking at all of them; the rest on the way
+		for _, l := range m.routes() {
+			m.each(l, covered)
+		}
+		return
+	}
+	var whole []label
 	for _, route := range p.Routes {
-		labels = append(labels, label{byRoute, route})
+		whole = append(whole, label{byRoute, route})
 	}
-	if p.All {
-		labels = labels[:0]
-		m.mu.Lock()
-		for l := range m.index {
-			if l.kind == byRoute {
-				labels = append(labels, l)
+	switch {
+	case p.All:
+		whole = m.routes()
+	case p.Together:
+		m.each(m.smallest(p.Tags), covered)
+	default:
+		for _, tag := range p.Tags {
+			if p.Host != "" {
+				m.each(label{byTag, tag}, covered)
+			} else {
+				whole = append(whole, label{byTag, tag})
 			}
 		}
-		m.mu.Unlock()
 	}
-	for _, l := range labels {
-		switch {
-		case l.kind == byTag && p.Host != "":
-			m.each(l, func(e *Entry) {
-				if e.Subject.Host == p.Host {
-					visit(e)
-				}
-			})
-		case take:
+	for _, l := range whole {
+		if take {
 			m.take(l, visit)
-		default:
+		} else {
 			m.each(l, visit)
 		}
 	}
 	for _, u := range p.URLs {
-		m.each(label{byPath, u.Path}, func(e *Entry) {
-			if u.Covers(e.Subject.Host, e.Subject.Path, e.Subject.Query) {
-				visit(e)
+		m.each(label{byPath, u.Path}, covered)
+	}
+}
+
+// routes are the labels that together hold every entry.
+func (m *Memory) routes() (labels []label) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for l := range m.index {
+		if l.kind == byRoute {
+			labels = append(labels, l)
+		}
+	}
+	return labels
+}
+
+// smallest is the label of the tag that the fewest entries carry.
+func (m *Memory) smallest(names []string) (least label) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	few := math.MaxInt
+	for _, name := range names {
+		n := 0
+		if g := m.index[label{byTag, name}]; g != nil {
+			n = len(g.entries)
+		}
+		if n < few {
+			least, few = label{byTag, name}, n
+		}
+	}
+	return least
+}
+
+// Compactable judges every entry, and returns the place in the ledger up to which no
+// mark is needed for any of them.
+func (m *Memory) Compactable(marks *tags.Marks) tags.Stamp {
+	upTo := marks.Stamp()
+	for _, l := range m.routes() {
+		m.each(l, func(e *Entry) {
+			if e.Judge(marks) != tags.Dropped { // what is dropped needs no mark to be gone soon
+				upTo = min(upTo, e.knownTo())
 			}
 		})
 	}
+	return upTo
 }
 
 // take lifts a group out and visits its entries; those that the visit leaves in the

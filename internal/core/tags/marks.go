@@ -6,6 +6,9 @@
 package tags
 
 import (
+	"maps"
+	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 )
@@ -43,17 +46,61 @@ func (u URL) Covers(host, path, query string) bool {
 	return u.Path == path && (u.AnyHost || u.Host == host) && (u.AnyQuery || u.Query == query)
 }
 
+// Prefix names entries by how their path begins. Host counts only where AnyHost is not set.
+type Prefix struct {
+	Host, Path string
+	AnyHost    bool
+}
+
+// Covers tells whether an entry asked for at host and path is named.
+func (p Prefix) Covers(host, path string) bool {
+	return (p.AnyHost || p.Host == host) && strings.HasPrefix(path, p.Path)
+}
+
 // Purge is an order at its place in the ledger.
 type Purge struct {
 	Sequence Stamp
 	Mode     Mode
 	Tags     []string
+	// Together keeps Tags to the entries that carry all of them.
+	Together bool
 	Routes   []string
 	URLs     []URL
+	Prefixes []Prefix
+	Hosts    []string
 	All      bool
 	// Host, if set, keeps Tags to the entries of one host: what an origin's answer says
 	// counts within that origin only (RFC 9875 §3).
 	Host string
+}
+
+// Covers tells whether the purge names an entry, whenever it was filled. The marks say
+// the same in constant time; this is for counting, and for what they are tested against.
+func (p *Purge) Covers(s *Subject) bool {
+	if p.All || slices.Contains(p.Routes, s.Route) || slices.Contains(p.Hosts, s.Host) || p.coversTags(s) {
+		return true
+	}
+	return slices.ContainsFunc(p.URLs, func(u URL) bool { return u.Covers(s.Host, s.Path, s.Query) }) ||
+		slices.ContainsFunc(p.Prefixes, func(x Prefix) bool { return x.Covers(s.Host, s.Path) })
+}
+
+func (p *Purge) coversTags(s *Subject) bool {
+	if len(p.Tags) == 0 || p.Host != "" && p.Host != s.Host {
+		return false
+	}
+	if p.Together {
+		return carriesAll(s, p.Tags)
+	}
+	return slices.ContainsFunc(p.Tags, func(tag string) bool { return slices.Contains(s.Tags, tag) })
+}
+
+func carriesAll(s *Subject, tags []string) bool {
+	for _, tag := range tags {
+		if !slices.Contains(s.Tags, tag) {
+			return false
+		}
+	}
+	return true
 }
 
 // Subject is what an entry shows to the marks.
@@ -97,7 +144,10 @@ func (m mark) judge(stamp Stamp, so Verdict) Verdict {
 	return so
 }
 
-// DefaultLimit is how many marks are kept before they are folded into one.
+// last is the later of the two.
+func (m mark) last() Stamp { return max(m.drop, m.soften) }
+
+// DefaultLimit is how many marks are kept before the older ones are folded into one.
 const DefaultLimit = 1_000_000
 
 // Marks are the purges in force on a node. Safe for concurrent use; the zero value
@@ -107,19 +157,30 @@ type Marks struct {
 	folded atomic.Uint64 // how often the limit was hit
 	hosted atomic.Bool   // some tags are marked for one host only
 
-	mu     sync.RWMutex
-	limit  int
-	all    mark
-	tags   map[string]mark
-	routes map[string]mark
-	urls   map[URL]mark
+	mu       sync.RWMutex
+	limit    int
+	all      mark
+	tags     map[string]mark
+	routes   map[string]mark
+	hosts    map[string]mark
+	urls     map[URL]mark
+	prefixes map[Prefix]mark
+	lengths  []int             // of the prefixes' paths, each once
+	together map[string][]both // by the first of the tags
+}
+
+// both is a mark for the entries that carry all of some tags.
+type both struct {
+	tags []string // in order, the first left out
+	mark mark
 }
 
 // NewMarks returns marks for a node that has applied the ledger up to start and has
 // no entries from before. At most limit marks are kept apart; beyond that everything
 // older counts as purged, which is safe.
 func NewMarks(start Stamp, limit int) *Marks {
-	m := &Marks{limit: limit, tags: map[string]mark{}, routes: map[string]mark{}, urls: map[URL]mark{}}
+	m := &Marks{limit: limit}
+	m.forget()
 	m.latest.Store(uint64(start))
 	return m
 }
@@ -134,7 +195,17 @@ func (m *Marks) Folded() uint64 { return m.folded.Load() }
 func (m *Marks) Len() int {
 	m.mu.RLock()
 	defer m.mu.RUnlock()
-	return len(m.tags) + len(m.routes) + len(m.urls)
+	return m.len()
+}
+
+func (m *Marks) len() int {
+	return len(m.tags) + len(m.routes) + len(m.hosts) + len(m.urls) + len(m.prefixes) + len(m.together)
+}
+
+// forget drops every mark but the one for all.
+func (m *Marks) forget() {
+	m.tags, m.routes, m.hosts = map[string]mark{}, map[string]mark{}, map[string]mark{}
+	m.urls, m.prefixes, m.lengths, m.together = map[URL]mark{}, map[Prefix]mark{}, nil, map[string][]both{}
 }
 
 // Apply sets the marks of a purge. When it returns, no lookup uses what the purge
@@ -145,33 +216,99 @@ func (m *Marks) Apply(p Purge) {
 	if p.All {
 		m.all = m.all.at(p.Sequence, p.Mode)
 		if p.Mode == Drop { // every older mark says less than this one
-			clear(m.tags)
-			clear(m.routes)
-			clear(m.urls)
+			m.forget()
 		}
 	}
-	for _, tag := range p.Tags {
-		if p.Host != "" {
-			tag = hosted(p.Host, tag)
-			m.hosted.Store(true)
+	names := p.Tags
+	if p.Host != "" {
+		names = make([]string, len(p.Tags))
+		for i, tag := range p.Tags {
+			names[i] = hosted(p.Host, tag)
 		}
-		m.tags[tag] = m.tags[tag].at(p.Sequence, p.Mode)
+		m.hosted.Store(m.hosted.Load() || len(names) > 0)
 	}
-	for _, route := range p.Routes {
-		m.routes[route] = m.routes[route].at(p.Sequence, p.Mode)
+	if p.Together && len(names) > 1 {
+		m.markTogether(p.Tags, p.Sequence, p.Mode)
+	} else {
+		set(m.tags, names, p.Sequence, p.Mode)
 	}
+	set(m.routes, p.Routes, p.Sequence, p.Mode)
+	set(m.hosts, p.Hosts, p.Sequence, p.Mode)
 	for _, u := range p.URLs {
-		u = u.canonical()
-		m.urls[u] = m.urls[u].at(p.Sequence, p.Mode)
+		set(m.urls, []URL{u.canonical()}, p.Sequence, p.Mode)
 	}
-	if len(m.tags)+len(m.routes)+len(m.urls) > m.limit {
-		m.all = m.all.at(p.Sequence, Drop)
-		clear(m.tags)
-		clear(m.routes)
-		clear(m.urls)
-		m.folded.Add(1)
+	for _, x := range p.Prefixes {
+		if x.AnyHost {
+			x.Host = ""
+		}
+		set(m.prefixes, []Prefix{x}, p.Sequence, p.Mode)
+		if !slices.Contains(m.lengths, len(x.Path)) {
+			m.lengths = append(m.lengths, len(x.Path))
+		}
 	}
 	m.latest.Store(max(m.latest.Load(), uint64(p.Sequence)))
+	if m.len() > m.limit {
+		m.folded.Add(1)
+		m.fold((m.all.drop + p.Sequence) / 2)
+		if m.len() > m.limit*3/4 {
+			m.fold(p.Sequence)
+		}
+	}
+}
+
+func set[K comparable](marks map[K]mark, names []K, sequence Stamp, mode Mode) {
+	for _, name := range names {
+		marks[name] = marks[name].at(sequence, mode)
+	}
+}
+
+// markTogether is not kept to a host: what an origin's answer names, it names singly.
+func (m *Marks) markTogether(tags []string, sequence Stamp, mode Mode) {
+	sorted := slices.Compact(slices.Sorted(slices.Values(tags)))
+	known := m.together[sorted[0]]
+	for i := range known {
+		if slices.Equal(known[i].tags, sorted[1:]) {
+			known[i].mark = known[i].mark.at(sequence, mode)
+			return
+		}
+	}
+	m.together[sorted[0]] = append(known, both{sorted[1:], mark{}.at(sequence, mode)})
+}
+
+// Compact forgets the marks up to a place in the ledger. The caller knows of no entry
+// and no fill that is older; if there is one, it counts as purged.
+func (m *Marks) Compact(upTo Stamp) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if upTo > m.all.drop {
+		m.fold(min(upTo, Stamp(m.latest.Load())))
+	}
+}
+
+// fold replaces the marks up to a place by one that says "everything older". Under mu.
+func (m *Marks) fold(upTo Stamp) {
+	m.all = m.all.at(upTo, Drop)
+	prune(m.tags, upTo)
+	prune(m.routes, upTo)
+	prune(m.hosts, upTo)
+	prune(m.urls, upTo)
+	prune(m.prefixes, upTo)
+	m.lengths = nil
+	for x := range m.prefixes {
+		if !slices.Contains(m.lengths, len(x.Path)) {
+			m.lengths = append(m.lengths, len(x.Path))
+		}
+	}
+	for first, sets := range m.together {
+		sets = slices.DeleteFunc(sets, func(b both) bool { return b.mark.last() <= upTo })
+		if m.together[first] = sets; len(sets) == 0 {
+			delete(m.together, first)
+		}
+	}
+}
+
+func prune[K comparable](marks map[K]mark, upTo Stamp) {
+	maps.DeleteFunc(marks, func(_ K, at mark) bool { return at.last() <= upTo })
 }
 
 // hosted is the name under which a tag is marked for one host. No tag begins with a
@@ -190,38 +327,52 @@ func (u URL) canonical() URL {
 }
 
 // Judge compares the marks with a subject's stamp.
-func (m *Marks) Judge(s *Subject) Verdict {
-	if uint64(s.Stamp) >= m.latest.Load() {
+func (m *Marks) Judge(s *Subject) Verdict { return m.JudgeSince(s, s.Stamp) }
+
+// JudgeSince asks only the marks above a stamp: those up to it are known to let the
+// subject live.
+func (m *Marks) JudgeSince(s *Subject, since Stamp) Verdict {
+	if uint64(since) >= m.latest.Load() {
 		return Alive // filled after the last purge of all
 	}
 	m.mu.RLock()
 	defer m.mu.RUnlock()
-	v := m.all.judge(s.Stamp, Alive)
+	v := m.all.judge(since, Alive)
 	if v == Dropped {
 		return v
 	}
-	if len(m.tags) > 0 {
-		for _, tag := range s.Tags {
-			v = m.tags[tag].judge(s.Stamp, v)
-			if m.hosted.Load() && v != Dropped {
-				v = m.tags[hosted(s.Host, tag)].judge(s.Stamp, v)
-			}
-			if v == Dropped {
-				return v
+	v = m.routes[s.Route].judge(since, v)
+	v = m.hosts[s.Host].judge(since, v)
+	for _, tag := range s.Tags {
+		if v == Dropped {
+			return v
+		}
+		v = m.tags[tag].judge(since, v)
+		if m.hosted.Load() {
+			v = max(v, m.tags[hosted(s.Host, tag)].judge(since, v))
+		}
+		if len(m.together) > 0 {
+			for _, b := range m.together[tag] {
+				if carriesAll(s, b.tags) {
+					v = max(v, b.mark.judge(since, v))
+				}
 			}
 		}
 	}
-	if len(m.routes) > 0 {
-		v = m.routes[s.Route].judge(s.Stamp, v)
-	}
-	if len(m.urls) > 0 {
+	if len(m.urls) > 0 && v != Dropped {
 		for _, u := range [...]URL{
 			{Host: s.Host, Path: s.Path, Query: s.Query},
 			{Host: s.Host, Path: s.Path, AnyQuery: true},
 			{AnyHost: true, Path: s.Path, Query: s.Query},
 			{AnyHost: true, Path: s.Path, AnyQuery: true},
 		} {
-			v = m.urls[u].judge(s.Stamp, v)
+			v = max(v, m.urls[u].judge(since, v))
+		}
+	}
+	for _, n := range m.lengths {
+		if n <= len(s.Path) {
+			v = max(v, m.prefixes[Prefix{Host: s.Host, Path: s.Path[:n]}].judge(since, v))
+			v = max(v, m.prefixes[Prefix{AnyHost: true, Path: s.Path[:n]}].judge(since, v))
 		}
 	}
 	return v
