@@ -91,7 +91,8 @@ func newStand(t *testing.T, handler http.HandlerFunc) *stand {
 		(*s.origin.Load())(w, r)
 	}))
 	t.Cleanup(o.Close)
-	p, err := policy.Parse("test.yaml", []byte("version: 1\norigins: [{ name: site, url: "+o.URL+", timeout: { first_byte: 400ms } }]\nroutes:"+routesYAML), nil)
+	p, err := policy.Parse("test.yaml", []byte("version: 1\norigins:\n  - { name: slow, url: "+o.URL+", hosts: [slow.example], timeout: { first_byte: 400ms } }\n"+
+		"  - { name: site, url: "+o.URL+", timeout: { connect: 20s, first_byte: 20s } }\nroutes:"+routesYAML), nil)
 	require.NoError(t, err)
 	s.edge = New(Parts{
 		Store: store.NewMemory(8<<20, store.LeastRecentlyUsed()), Marks: tags.NewMarks(0, 100), Meter: &meter.Meter{},
@@ -577,7 +578,7 @@ func TestOriginsThatFail(t *testing.T) {
 		panic(http.ErrAbortHandler)
 	})
 	for path, status := range map[string]int{"/ports/broken": 502, "/ports/slow": 504} {
-		a := s.get(path)
+		a := s.get(path, "Host: slow.example")
 		assert.Equal(t, status, a.status)
 		assert.Equal(t, "no-store", a.header.Get("Cache-Control"))
 		assert.Contains(t, a.body, "the origin")
