@@ -125,6 +125,8 @@ func (c *Client) ApplyPolicy(ctx context.Context, source, note string) (Policy, 
 type Node struct {
 	Node         string           `json:"node"`
 	Started      time.Time        `json:"started"`
+	Seen         time.Time        `json:"seen" doc:"When it last said that it lives"`
+	Control      string           `json:"control,omitempty" doc:"Where another node can be asked; what it holds it says only there"`
 	Edge         string           `json:"edge"`
 	Degraded     string           `json:"degraded,omitempty" doc:"What it has to do without, in words"`
 	Sequence     uint64           `json:"sequence" doc:"Last purge applied"`

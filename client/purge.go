@@ -10,13 +10,16 @@ import (
 
 // PurgeRequest names what is to go. At least one of its lists, or All, must be set.
 type PurgeRequest struct {
-	Tags    []string   `json:"tags,omitempty" maxItems:"1000" doc:"Entries that carry any of these tags"`
-	URLs    []PurgeURL `json:"urls,omitempty" maxItems:"1000" doc:"Entries of these URLs, with all their variants"`
-	Routes  []string   `json:"routes,omitempty" maxItems:"100" doc:"Entries of these routes"`
-	All     bool       `json:"all,omitempty" doc:"Everything"`
-	Mode    string     `json:"mode,omitempty" enum:"drop,stale" default:"drop" doc:"drop: never used again; stale: revalidated before use, still served under the route's stale rules"`
-	Preview bool       `json:"preview,omitempty" doc:"Count what would go, and change nothing"`
-	Reason  string     `json:"reason,omitempty" maxLength:"500" doc:"Why, for those who read the ledger"`
+	Tags     []string   `json:"tags,omitempty" maxItems:"1000" doc:"Entries that carry any of these tags"`
+	Together bool       `json:"together,omitempty" doc:"Only entries that carry all of the tags"`
+	URLs     []PurgeURL `json:"urls,omitempty" maxItems:"1000" doc:"Entries of these URLs, with all their variants"`
+	Routes   []string   `json:"routes,omitempty" maxItems:"100" doc:"Entries of these routes"`
+	Prefixes []string   `json:"prefixes,omitempty" maxItems:"100" doc:"Entries whose path begins so: https://HOST/PATH, or /PATH for every host"`
+	Hosts    []string   `json:"hosts,omitempty" maxItems:"100" doc:"Entries of these hosts"`
+	All      bool       `json:"all,omitempty" doc:"Everything"`
+	Mode     string     `json:"mode,omitempty" enum:"drop,stale" default:"drop" doc:"drop: never used again; stale: revalidated before use, still served under the route's stale rules"`
+	Preview  bool       `json:"preview,omitempty" doc:"Count what would go, and change nothing"`
+	Reason   string     `json:"reason,omitempty" maxLength:"500" doc:"Why, for those who read the ledger"`
 }
 
 // PurgeURL names a URL: absolute, or from the slash for every host. In JSON it is a
@@ -59,8 +62,11 @@ type Purge struct {
 	Reason   string      `json:"reason"`
 	Mode     string      `json:"mode"`
 	Tags     []string    `json:"tags"`
+	Together bool        `json:"together" doc:"Entries that carry all of the tags"`
 	URLs     []string    `json:"urls"`
 	Routes   []string    `json:"routes"`
+	Prefixes []string    `json:"prefixes"`
+	Hosts    []string    `json:"hosts"`
 	All      bool        `json:"all"`
 	Matched  Matched     `json:"matched"`
 	Nodes    []PurgeNode `json:"nodes"`

@@ -71,8 +71,8 @@ func TestCommandsFailWithOneLineThatHelps(t *testing.T) {
 		code int
 		says string
 	}{
-		{[]string{"purge"}, 2, "name what to purge: --tag, --url, --route or --all"},
-		{[]string{"purge", "--all"}, 2, "pass --yes if that is meant"},
+		{[]string{"purge"}, 2, "name what to purge: --tag, --url, --route, --prefix, --host or --all"},
+		{[]string{"purge", "--all"}, 2, "look with --preview, then pass --yes"},
 		{[]string{"purge", "--route", "departure"}, 1, "the routes are home, port, departures"},
 		{[]string{"purge", "--tags", "x"}, 2, "see: gerastic purge --help"},
 		{[]string{"purgee"}, 2, `"purgee"`},

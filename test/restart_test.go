@@ -21,6 +21,7 @@ import (
 
 	"gerastic/client"
 	"gerastic/internal/node"
+	"gerastic/internal/records"
 )
 
 // program builds gerastic, once.
@@ -139,7 +140,7 @@ func TestPromise4WithoutTheDatabase(t *testing.T) {
 
 	missing := fmt.Sprintf("not_there_%d", time.Now().UnixNano())
 	lost := url[:strings.LastIndex(url, "/")+1] + missing + "?sslmode=disable"
-	n := startNode(t, node.Settings{Name: "a", Data: data, Database: lost})
+	n := startNode(t, node.Settings{Name: "a", Data: data, Database: lost, SyncLimit: 3 * time.Second})
 	for range 2 {
 		assert.Equal(t, "made for /x", fetch(t, "GET", n.EdgeURL()+"/x", "").body)
 	}
@@ -149,11 +150,17 @@ func TestPromise4WithoutTheDatabase(t *testing.T) {
 	fetch(t, "GET", n.EdgeURL()+"/x", "")
 	assert.EqualValues(t, 3, asked.Load(), "a write is forgotten here even when the ledger cannot take it")
 
+	eventually(t, "it trusts nothing that it could not have been told about", func() bool {
+		return !fetch(t, "GET", n.EdgeURL()+"/x", "").hit()
+	})
+	assert.Contains(t, fetch(t, "GET", n.ControlURL()+"/readyz", "").body, "everything is revalidated")
 	_, err := company.Node.Cluster().CreateDatabase(ctx, missing)
 	require.NoError(t, err)
 	eventually(t, "it finds the database", func() bool {
 		return !strings.Contains(fetch(t, "GET", n.ControlURL()+"/readyz", "").body, "degraded")
 	})
+	fetch(t, "GET", n.EdgeURL()+"/x", "")
+	assert.True(t, fetch(t, "GET", n.EdgeURL()+"/x", "").hit())
 
 	_, err = node.Start(ctx, node.Settings{Name: "b", Data: t.TempDir(), Database: strings.Replace(lost, missing, missing+"2", 1), Edge: "127.0.0.1:0", Control: "127.0.0.1:0", Memory: 8 << 20, Log: slog.New(slog.DiscardHandler)})
 	assert.ErrorContains(t, err, "no policy is kept")
@@ -165,7 +172,7 @@ func TestPromise3EveryNodeThatSharesTheLedger(t *testing.T) {
 	var asked atomic.Int64
 	url := database(t, "promise3")
 	const token = "a token for both nodes"
-	a := startNode(t, node.Settings{Name: "a", Data: t.TempDir(), Database: url, AdminToken: token, PolicyFile: policyFile(t, origin(t, &asked))})
+	a := startNode(t, node.Settings{Name: "a", Data: t.TempDir(), Database: url, AdminToken: token, SyncLimit: 2 * time.Second, PolicyFile: policyFile(t, origin(t, &asked))})
 	b := startNode(t, node.Settings{Name: "b", Data: t.TempDir(), Database: url, AdminToken: token})
 	warm := func() page {
 		fetch(t, "GET", b.EdgeURL()+"/a", "")
@@ -173,13 +180,37 @@ func TestPromise3EveryNodeThatSharesTheLedger(t *testing.T) {
 	}
 	require.True(t, warm().hit())
 	c := client.New(a.ControlURL(), token)
-	_, err := c.Purge(ctx, client.PurgeRequest{Tags: []string{"path:a"}})
+	for range 20 {
+		purged, err := c.Purge(ctx, client.PurgeRequest{Tags: []string{"path:a"}})
+		require.NoError(t, err)
+		assert.False(t, fetch(t, "GET", b.EdgeURL()+"/a", "").hit(), "a purge is answered when every live node has applied it")
+		require.Len(t, purged.Nodes, 2)
+		assert.True(t, purged.Nodes[0].Applied && purged.Nodes[1].Applied)
+		assert.EqualValues(t, 1, purged.Matched.Entries, "counted where it was stored")
+	}
+	nodes, err := c.Nodes(ctx)
 	require.NoError(t, err)
-	eventually(t, "the purge reaches the other node", func() bool {
-		p, err := c.PurgeBySequence(ctx, 1)
-		return err == nil && len(p.Nodes) == 2 && p.Matched.Entries == 1
-	})
-	assert.False(t, fetch(t, "GET", b.EdgeURL()+"/a", "").hit())
+	require.Len(t, nodes, 2)
+
+	rec, err := records.Open(ctx, url)
+	require.NoError(t, err)
+	defer rec.Close()
+	_, err = rec.Arrive(ctx, "mute", "", time.Now())
+	require.NoError(t, err)
+	purged, err := c.Purge(ctx, client.PurgeRequest{Tags: []string{"path:a"}})
+	require.NoError(t, err)
+	assert.Contains(t, purged.Nodes, client.PurgeNode{Node: "mute"}, "one that lives and has not applied it is named")
+	require.NoError(t, rec.Depart(ctx, "mute"))
+	b.Stop(ctx)
+	purged, err = c.Purge(ctx, client.PurgeRequest{Tags: []string{"path:a"}})
+	require.NoError(t, err)
+	assert.Len(t, purged.Nodes, 1, "one that has stopped is not waited for")
+	b = startNode(t, node.Settings{Name: "b", Data: t.TempDir(), Database: url, AdminToken: token})
+	warm = func() page {
+		fetch(t, "GET", b.EdgeURL()+"/a", "")
+		return fetch(t, "GET", b.EdgeURL()+"/a", "")
+	}
+	require.True(t, warm().hit())
 	require.NoError(t, c.SwitchRoute(ctx, "*", false))
 	eventually(t, "so do switches", func() bool { return !warm().hit() })
 }

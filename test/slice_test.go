@@ -314,7 +314,7 @@ func TestBadInputsOfTheAPI(t *testing.T) {
 		status                   int
 		says                     string
 	}{
-		{"a purge of nothing", "POST", "/v1/purges", `{}`, 422, "names nothing; give tags, urls or routes"},
+		{"a purge of nothing", "POST", "/v1/purges", `{}`, 422, "names nothing; give tags, urls, routes"},
 		{"an unknown member", "POST", "/v1/purges", `{"tag":"x"}`, 422, "unexpected property"},
 		{"an unknown mode", "POST", "/v1/purges", `{"tags":["x"],"mode":"gone"}`, 422, "mode"},
 		{"an unknown route", "POST", "/v1/purges", `{"routes":["departure"]}`, 422, "the routes are home, port, departures"},

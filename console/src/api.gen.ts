@@ -437,6 +437,8 @@ export interface components {
             sample?: string[];
         };
         Node: {
+            /** @description Where another node can be asked; what it holds it says only there */
+            control?: string;
             /** @description What it has to do without, in words */
             degraded?: string;
             edge: string;
@@ -468,6 +470,11 @@ export interface components {
              * @description Policy in force
              */
             revision: number;
+            /**
+             * Format: date-time
+             * @description When it last said that it lives
+             */
+            seen: string;
             /**
              * Format: int64
              * @description Last purge applied
@@ -508,14 +515,18 @@ export interface components {
             all: boolean;
             /** Format: date-time */
             at: string;
+            hosts: string[];
             matched: components["schemas"]["Matched"];
             mode: string;
             nodes: components["schemas"]["PurgeNode"][];
+            prefixes: string[];
             reason: string;
             routes: string[];
             /** Format: int64 */
             sequence: number;
             tags: string[];
+            /** @description Entries that carry all of the tags */
+            together: boolean;
             urls: string[];
         };
         PurgeListBody: {
@@ -538,12 +549,16 @@ export interface components {
         PurgeRequest: {
             /** @description Everything */
             all?: boolean;
+            /** @description Entries of these hosts */
+            hosts?: string[];
             /**
              * @description drop: never used again; stale: revalidated before use, still served under the route's stale rules
              * @default drop
              * @enum {string}
              */
             mode: "drop" | "stale";
+            /** @description Entries whose path begins so: https://HOST/PATH, or /PATH for every host */
+            prefixes?: string[];
             /** @description Count what would go, and change nothing */
             preview?: boolean;
             /** @description Why, for those who read the ledger */
@@ -552,6 +567,8 @@ export interface components {
             routes?: string[];
             /** @description Entries that carry any of these tags */
             tags?: string[];
+            /** @description Only entries that carry all of the tags */
+            together?: boolean;
             /** @description Entries of these URLs, with all their variants */
             urls?: components["schemas"]["PurgeURL"][];
         };

@@ -18,18 +18,22 @@ import (
 func (a *app) purge() *cobra.Command {
 	var r client.PurgeRequest
 	var urls, anyQuery []string
-	var soften, yes bool
+	var soften, yes, exact bool
 	c := &cobra.Command{
 		Use:   "purge",
-		Short: "Forget what is stored: by tag, URL, route, or everything",
-		Long: `Forget what is stored: by tag, URL, route, or everything. When the command returns,
+		Short: "Forget what is stored: by tag, URL, route, path, host, or everything",
+		Long: `Forget what is stored: by tag, URL, route, path, host, or everything. When the command returns,
 no request is answered from what matched: neither from what was stored nor from what
 an origin was still rendering when the purge came. Every purge is in the ledger with
 who ordered it and why.
 
 --url names one URL with its query, and all its variants; parameters that the route's
 key leaves out do not matter. --url-any-query names all query forms of it. A URL from
-the slash (/ports/tholm) counts for every host.`,
+the slash (/ports/tholm) counts for every host. --prefix names all paths that begin so.
+
+Several tags name the entries that carry any of them; with --together, those that carry
+all. A tag with a star (port:*) is only a way to write: it is spelled out from the tags
+that are stored, shown, and asked about.`,
 		Example: `  gerastic purge --tag port:tholm --reason 'pier closed'
   gerastic purge --route departures --preview
   gerastic purge --url http://127.0.0.1:8480/ports/tholm --soften`,
@@ -40,11 +44,15 @@ the slash (/ports/tholm) counts for every host.`,
 			for _, u := range anyQuery {
 				r.URLs = append(r.URLs, client.PurgeURL{URL: u, AnyQuery: true})
 			}
-			if len(r.Tags)+len(r.URLs)+len(r.Routes) == 0 && !r.All {
-				return usage("name what to purge: --tag, --url, --route or --all")
+			if len(r.Tags)+len(r.URLs)+len(r.Routes)+len(r.Prefixes)+len(r.Hosts) == 0 && !r.All {
+				return usage("name what to purge: --tag, --url, --route, --prefix, --host or --all")
 			}
-			if r.All && !r.Preview && !yes {
-				if err := a.confirmAll(cmd); err != nil {
+			starred, err := a.spellOut(cmd, &r, exact)
+			if err != nil {
+				return err
+			}
+			if (r.All || starred) && !r.Preview && !yes {
+				if err := a.confirm(cmd, r); err != nil {
 					return err
 				}
 			}
@@ -56,11 +64,23 @@ the slash (/ports/tholm) counts for every host.`,
 			if err != nil {
 				return err
 			}
-			return a.printPurge(result)
+			if err := a.printPurge(result); err != nil {
+				return err
+			}
+			for _, n := range result.Nodes {
+				if !n.Applied {
+					return fmt.Errorf("purge %d is in the ledger, but node %s has not said that it applied it; it will when it reads on, and revalidates everything if it cannot", result.Sequence, n.Node)
+				}
+			}
+			return nil
 		},
 	}
 	f := c.Flags()
 	f.StringArrayVar(&r.Tags, "tag", nil, "a tag; may be repeated")
+	f.BoolVar(&r.Together, "together", false, "only entries that carry all of the tags")
+	f.BoolVar(&exact, "exact", false, "take * in a tag as it is")
+	f.StringArrayVar(&r.Prefixes, "prefix", nil, "how a path begins (/ports/), or https://HOST/ports/; may be repeated")
+	f.StringArrayVar(&r.Hosts, "host", nil, "a host; may be repeated")
 	f.StringArrayVar(&urls, "url", nil, "a URL with its query; may be repeated")
 	f.StringArrayVar(&anyQuery, "url-any-query", nil, "a URL in all its query forms; may be repeated")
 	f.StringArrayVar(&r.Routes, "route", nil, "a route; may be repeated")
@@ -73,16 +93,80 @@ the slash (/ports/tholm) counts for every host.`,
 	return c
 }
 
-// confirmAll asks at a terminal, and refuses where nobody can answer.
-func (a *app) confirmAll(cmd *cobra.Command) error {
-	if !term.IsTerminal(int(os.Stdin.Fd())) {
-		return usage("--all drops everything and nobody can be asked here; pass --yes if that is meant")
+// mostSpelled is how many tags a star may stand for.
+const mostSpelled = 1000
+
+// spellOut puts the stored tags in place of those with a star.
+func (a *app) spellOut(cmd *cobra.Command, r *client.PurgeRequest, exact bool) (starred bool, err error) {
+	var spelled []string
+	for _, tag := range r.Tags {
+		before, _, has := strings.Cut(tag, "*")
+		if !has || exact {
+			spelled = append(spelled, tag)
+			continue
+		}
+		starred = true
+		stored, err := a.client().Tags(cmd.Context(), before, mostSpelled)
+		if err != nil {
+			return true, err
+		}
+		matches := 0
+		for _, t := range stored {
+			if matchesStar(tag, t.Tag) {
+				spelled = append(spelled, t.Tag)
+				matches++
+			}
+		}
+		switch {
+		case matches == 0:
+			return true, fmt.Errorf("no stored entry carries a tag like %q; gerastic tags lists them (--exact takes the star as it is)", tag)
+		case len(stored) == mostSpelled:
+			return true, fmt.Errorf("%q stands for more than %d tags; name the route or a prefix instead", tag, mostSpelled)
+		}
 	}
-	preview, err := a.client().Purge(cmd.Context(), client.PurgeRequest{All: true, Preview: true})
+	if starred && r.Together {
+		return true, usage("--together wants whole tags; a star would stand for any of several")
+	}
+	r.Tags = spelled
+	if starred {
+		fmt.Fprintf(a.errs, "tags: %s\n", strings.Join(spelled, ", "))
+	}
+	return starred, nil
+}
+
+// matchesStar tells whether text is like a pattern in which * stands for anything.
+func matchesStar(pattern, text string) bool {
+	parts := strings.Split(pattern, "*")
+	last := len(parts) - 1
+	if !strings.HasPrefix(text, parts[0]) || len(text) < len(parts[0])+len(parts[last]) || !strings.HasSuffix(text, parts[last]) {
+		return false
+	}
+	text = text[len(parts[0]) : len(text)-len(parts[last])]
+	for _, part := range parts[1:last] {
+		at := strings.Index(text, part)
+		if at < 0 {
+			return false
+		}
+		text = text[at+len(part):]
+	}
+	return true
+}
+
+// confirm asks at a terminal, and refuses where nobody can answer.
+func (a *app) confirm(cmd *cobra.Command, r client.PurgeRequest) error {
+	if !term.IsTerminal(int(os.Stdin.Fd())) {
+		return usage("this purges more than one name says, and nobody can be asked here; look with --preview, then pass --yes")
+	}
+	r.Preview = true
+	preview, err := a.client().Purge(cmd.Context(), r)
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(a.errs, "Drop all %s (%s)? Every page is then asked of its origin once. Type yes: ", plural(preview.Matched.Entries, "entry", "entries"), size(preview.Matched.Bytes))
+	what := plural(preview.Matched.Entries, "entry", "entries") + " (" + size(preview.Matched.Bytes) + ")"
+	if r.All {
+		what = "all " + what
+	}
+	fmt.Fprintf(a.errs, "Purge %s? Type yes: ", what)
 	answer, _ := bufio.NewReader(os.Stdin).ReadString('\n')
 	if strings.TrimSpace(answer) != "yes" {
 		return errors.New("nothing was purged")
@@ -133,6 +217,10 @@ func (a *app) printPurge(p client.PurgeResult) error {
 func onNodes(nodes []client.PurgeNode) string {
 	var parts []string
 	for _, n := range nodes {
+		if !n.Applied {
+			parts = append(parts, fmt.Sprintf("; not yet on %s", n.Node))
+			continue
+		}
 		parts = append(parts, fmt.Sprintf("; in force on %s after %s", n.Node, span(n.TookMS)))
 	}
 	return strings.Join(parts, "")
@@ -184,8 +272,18 @@ func whatPurged(p client.Purge) string {
 		return "everything"
 	}
 	var names []string
-	for _, tag := range p.Tags {
-		names = append(names, "tag "+tag)
+	if p.Together {
+		names = append(names, "all of the tags "+strings.Join(p.Tags, " + "))
+	} else {
+		for _, tag := range p.Tags {
+			names = append(names, "tag "+tag)
+		}
+	}
+	for _, prefix := range p.Prefixes {
+		names = append(names, prefix+"…")
+	}
+	for _, host := range p.Hosts {
+		names = append(names, "host "+host)
 	}
 	for _, route := range p.Routes {
 		names = append(names, "route "+route)

@@ -26,7 +26,7 @@ const stopTime = 10 * time.Second
 
 func (a *app) serve() *cobra.Command {
 	s := node.Settings{}
-	var memory, logFormat string
+	var memory, logFormat, whenLost string
 	c := &cobra.Command{
 		Use:   "serve",
 		Short: "Run a node: the edge that visitors reach, and the control side",
@@ -49,6 +49,12 @@ yet; after that, policies come through gerastic policy apply.
 			var err error
 			if s.Memory, err = policy.ParseSize(memory); err != nil {
 				return usage("--memory: %w", err)
+			}
+			switch whenLost {
+			case "revalidate", "serve":
+				s.ServeOn = whenLost == "serve"
+			default:
+				return usage("--when-lost %q: it is revalidate or serve", whenLost)
 			}
 			if s.Log, err = logger(a.errs, logFormat); err != nil {
 				return err
@@ -84,6 +90,8 @@ yet; after that, policies come through gerastic policy apply.
 	f.StringVar(&s.PolicyFile, "policy", "", "rule file, applied when there is no policy yet")
 	f.BoolVar(&s.PolicyForce, "policy-force", false, "apply --policy even if there is one")
 	f.StringVar(&s.Name, "node", "", "name of this node in ledger and figures; the machine's name if left out")
+	f.DurationVar(&s.SyncLimit, "sync-limit", node.DefaultSyncLimit, "how long a node may go without knowing the ledger")
+	f.StringVar(&whenLost, "when-lost", "revalidate", "what it does after that: revalidate everything before it is served, or serve on")
 	f.StringVar(&logFormat, "log-format", "text", "text or json, to standard error")
 	f.StringVar(&s.Certificate, "certificate", "", "certificate of the edge, PEM; it is taken anew when the file changes")
 	f.StringVar(&s.CertificateKey, "certificate-key", "", "its key, PEM")
@@ -92,7 +100,7 @@ yet; after that, policies come through gerastic policy apply.
 }
 
 // nodeSettings are the flags that may be set elsewhere, too.
-var nodeSettings = []string{"edge", "control", "memory", "database", "private-database", "policy", "policy-force", "node", "log-format", "trust-proxy", "certificate", "certificate-key"}
+var nodeSettings = []string{"edge", "control", "memory", "database", "private-database", "policy", "policy-force", "node", "log-format", "sync-limit", "when-lost", "trust-proxy", "certificate", "certificate-key"}
 
 // fromElsewhere fills the flags that were not given from GERASTIC_… variables, and
 // then from DATA/node.yaml.

@@ -29,8 +29,9 @@ type Node interface {
 	Name() string
 	// Records is the database; an error says that it cannot be reached now.
 	Records() (*records.Records, error)
-	// Purge writes a purge to the ledger and returns when this node has applied it.
-	Purge(ctx context.Context, p tags.Purge, actor, reason string) (tags.Stamp, records.Applied, error)
+	// Purge writes a purge to the ledger and returns when every live node has applied it,
+	// this one first, or has not within a time.
+	Purge(ctx context.Context, p tags.Purge, actor, reason string) (tags.Stamp, []records.Applied, error)
 	// ApplyPolicy checks a rule file, keeps it as a revision and puts it in force.
 	ApplyPolicy(ctx context.Context, source, actor, note string) (records.Revision, error)
 	// Revision is the policy in force.

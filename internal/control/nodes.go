@@ -15,7 +15,7 @@ import (
 
 func (c *Control) nodeCalls() {
 	huma.Register(c.api, operation("list-nodes", http.MethodGet, "/v1/nodes", "List the nodes", records.Read),
-		func(_ context.Context, _ *struct{}) (*struct {
+		func(ctx context.Context, _ *struct{}) (*struct {
 			Body struct {
 				Nodes []client.Node `json:"nodes"`
 			}
@@ -25,7 +25,22 @@ func (c *Control) nodeCalls() {
 					Nodes []client.Node `json:"nodes"`
 				}
 			}{}
-			out.Body.Nodes = []client.Node{c.node.Status()}
+			own := c.node.Status()
+			own.Seen = c.now()
+			out.Body.Nodes = []client.Node{own}
+			rec, err := c.records()
+			if err != nil {
+				return out, nil // without the database, this node knows of itself only
+			}
+			others, err := rec.Nodes(ctx)
+			if err != nil {
+				return nil, c.failed(err)
+			}
+			for _, n := range others {
+				if n.Name != own.Node {
+					out.Body.Nodes = append(out.Body.Nodes, client.Node{Node: n.Name, Control: n.Control, Started: n.Started, Seen: n.Seen, Sequence: uint64(n.Applied)})
+				}
+			}
 			return out, nil
 		})
 }

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -97,25 +98,29 @@ func (c *Control) purge(ctx context.Context, r client.PurgeRequest) (client.Purg
 	if err != nil {
 		return out, huma.Error503ServiceUnavailable("the purge could not be written to the ledger, so nothing was purged; try again when the database is back: " + err.Error())
 	}
-	out.Sequence = uint64(sequence)
-	out.Matched = matchedOut(applied.Matched)
-	out.Matched.Sample = nil
-	out.Nodes = append(out.Nodes, nodeOut(applied))
+	done := purgeOut(records.Purge{Purge: tags.Purge{Sequence: sequence}, Applied: applied})
+	out.Sequence, out.Matched, out.Nodes = done.Sequence, done.Matched, done.Nodes
 	return out, nil
 }
 
 // order checks a request and turns it into a purge.
 func (c *Control) order(r client.PurgeRequest) (tags.Purge, error) {
-	p := tags.Purge{Tags: r.Tags, Routes: r.Routes, All: r.All}
+	p := tags.Purge{Tags: r.Tags, Together: r.Together, Routes: r.Routes, All: r.All}
 	if r.Mode == "stale" {
 		p.Mode = tags.Soften
 	}
-	if !r.All && len(r.Tags)+len(r.URLs)+len(r.Routes) == 0 {
-		return p, huma.Error422UnprocessableEntity("the purge names nothing; give tags, urls or routes, or all: true")
+	if !r.All && len(r.Tags)+len(r.URLs)+len(r.Routes)+len(r.Prefixes)+len(r.Hosts) == 0 {
+		return p, huma.Error422UnprocessableEntity("the purge names nothing; give tags, urls, routes, prefixes or hosts, or all: true")
+	}
+	if r.Together && len(r.Tags) == 0 {
+		return p, huma.Error422UnprocessableEntity("together is about tags, and there are none; name the tags that an entry must all carry")
 	}
 	for _, tag := range r.Tags {
 		if tag == "" || len(tag) > rules.MaxGroupLength {
 			return p, huma.Error422UnprocessableEntity(fmt.Sprintf("a tag has 1 to %d bytes; one here has %d", rules.MaxGroupLength, len(tag)))
+		}
+		if !utf8.ValidString(tag) || strings.ContainsRune(tag, 0) {
+			return p, huma.Error422UnprocessableEntity(fmt.Sprintf("the tag %q is no text: it must be UTF-8 without NUL", tag))
 		}
 	}
 	inForce := c.edge.Rules()
@@ -139,7 +144,29 @@ func (c *Control) order(r client.PurgeRequest) (tags.Purge, error) {
 		}
 		p.URLs = append(p.URLs, forms...)
 	}
+	for _, text := range r.Prefixes {
+		x, err := prefixOf(text)
+		if err != nil {
+			return p, huma.Error422UnprocessableEntity(err.Error())
+		}
+		p.Prefixes = append(p.Prefixes, x)
+	}
+	for _, host := range r.Hosts {
+		if host == "" || strings.ContainsAny(host, "/?# *") {
+			return p, huma.Error422UnprocessableEntity(fmt.Sprintf("%q is no host; write www.ostrel.example, with its port if it is not the scheme's own", host))
+		}
+		p.Hosts = append(p.Hosts, key.CanonicalHost(host, ""))
+	}
 	return p, nil
+}
+
+// prefixOf reads https://HOST/PATH, or /PATH for every host.
+func prefixOf(text string) (tags.Prefix, error) {
+	u, err := url.Parse(text)
+	if err != nil || u.RawQuery != "" || !strings.HasPrefix(u.EscapedPath(), "/") || (u.Host == "") != (u.Scheme == "") {
+		return tags.Prefix{}, fmt.Errorf("%q is no beginning of a path; write /ports/ for every host, or https://HOST/ports/", text)
+	}
+	return tags.Prefix{Host: key.CanonicalHost(u.Host, u.Scheme), AnyHost: u.Host == "", Path: u.EscapedPath()}, nil
 }
 
 // urlForms names the entries of a URL, by the keys of the routes that cover it.
@@ -170,7 +197,7 @@ func matchedOut(m store.Matched) client.Matched {
 }
 
 func nodeOut(a records.Applied) client.PurgeNode {
-	return client.PurgeNode{Node: a.Node, Applied: true, TookMS: milliseconds(a.Took), SweepMS: milliseconds(a.Sweep)}
+	return client.PurgeNode{Node: a.Node, Applied: !a.Missing, TookMS: milliseconds(a.Took), SweepMS: milliseconds(a.Sweep)}
 }
 
 func milliseconds(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
@@ -178,7 +205,7 @@ func milliseconds(d time.Duration) float64 { return float64(d.Microseconds()) / 
 func purgeOut(p records.Purge) client.Purge {
 	out := client.Purge{
 		Sequence: uint64(p.Sequence), At: p.At, Actor: p.Actor, Reason: p.Reason, Mode: p.Mode.String(),
-		Tags: notNil(p.Tags), Routes: notNil(p.Routes), URLs: []string{}, All: p.All, Nodes: []client.PurgeNode{},
+		Tags: notNil(p.Tags), Together: p.Together, Routes: notNil(p.Routes), URLs: []string{}, Prefixes: []string{}, Hosts: notNil(p.Hosts), All: p.All, Nodes: []client.PurgeNode{},
 		Matched: client.Matched{Routes: map[string]int64{}},
 	}
 	for _, u := range p.URLs {
@@ -192,6 +219,13 @@ func purgeOut(p records.Purge) client.Purge {
 			text += "?" + u.Query
 		}
 		out.URLs = append(out.URLs, text)
+	}
+	for _, x := range p.Prefixes {
+		text := x.Path
+		if !x.AnyHost {
+			text = "//" + x.Host + x.Path
+		}
+		out.Prefixes = append(out.Prefixes, text)
 	}
 	for _, a := range p.Applied {
 		out.Nodes = append(out.Nodes, nodeOut(a))

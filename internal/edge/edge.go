@@ -41,6 +41,9 @@ type Parts struct {
 // Edge serves visitors.
 type Edge struct {
 	Parts
+	// Lost says that the ledger is not known: what is stored is served only after its
+	// origin has confirmed it.
+	Lost      atomic.Bool
 	rules     atomic.Pointer[Rules]
 	fills     *fill.Group[*head]
 	lone      memo[time.Time]    // keys whose answers are not for sharing, until when

@@ -49,6 +49,9 @@ func (n *Node) flushFigures() {
 			if err := rec.CompactFigures(n.life, compacted); err != nil {
 				n.log.Warn("old figures could not be merged", "error", err)
 			}
+			if err := rec.ForgetPurges(n.life, compacted); err != nil {
+				n.log.Warn("the ledger's oldest purges could not be forgotten", "error", err)
+			}
 		}
 	}
 }
@@ -69,12 +72,4 @@ func (n *Node) saveFigures(ctx context.Context) {
 		return
 	}
 	n.figures.cells = meter.Cells{}
-}
-
-// sweepIdle frees what nobody asks for any more.
-func (n *Node) sweepIdle() {
-	for n.life.Err() == nil {
-		n.pause(30 * time.Second)
-		n.store.SweepIdle(time.Now(), 10_000)
-	}
 }

@@ -4,7 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"gerastic/internal/core/tags"
@@ -17,13 +19,51 @@ type follower struct {
 	mu      sync.Mutex // held while reading and applying
 	applied tags.Stamp // last sequence applied
 	sweeps  map[tags.Stamp]*sweep
+	orders  chan *order  // to be written
+	counted chan *sweep  // to be noted
+	noted   signal       // some node has noted what purges did there
+	read    atomic.Int64 // unix ns of the last time that all of the ledger was known
+}
+
+// order is a purge on its way into the ledger.
+type order struct {
+	records.Order
+	ctx      context.Context
+	sequence tags.Stamp
+	live     []string // nodes that must apply it
+	err      error
+	done     chan struct{}
 }
 
 // sweep is the counting and freeing of what a purge matched, which goes on after the
 // purge is in force.
 type sweep struct {
-	done    chan struct{}
-	applied records.Applied // complete when done is closed
+	records.Noted               // complete when done is closed
+	done          chan struct{} // closed when it is in the ledger, too
+}
+
+// signal wakes everyone who waits.
+type signal struct {
+	mu sync.Mutex
+	c  chan struct{}
+}
+
+func (s *signal) next() <-chan struct{} {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.c == nil {
+		s.c = make(chan struct{})
+	}
+	return s.c
+}
+
+func (s *signal) wake() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.c != nil {
+		close(s.c)
+		s.c = nil
+	}
 }
 
 // ErrNoDatabase says that the database cannot be reached now.
@@ -37,87 +77,252 @@ func (n *Node) Records() (*records.Records, error) {
 	return nil, ErrNoDatabase
 }
 
-// Purge writes a purge to the ledger and returns when this node has applied it and
-// counted what it took.
-func (n *Node) Purge(ctx context.Context, p tags.Purge, actor, reason string) (tags.Stamp, records.Applied, error) {
-	applied := records.Applied{Node: n.settings.Name}
+// patience is how long a purge waits for other nodes, at most, before it names those
+// that have not applied it.
+const patience = 5 * time.Second
+
+// Purge writes a purge to the ledger and returns when every live node has applied it
+// and counted what it took, or patience has run out; this node comes first.
+func (n *Node) Purge(ctx context.Context, p tags.Purge, actor, reason string) (tags.Stamp, []records.Applied, error) {
 	rec, err := n.Records()
 	if err != nil {
-		return 0, applied, err
+		return 0, nil, err
 	}
-	ordered := time.Now()
-	sequence, err := rec.Append(ctx, p, actor, reason)
-	if err != nil {
-		return 0, applied, err
+	o := &order{Order: records.Order{Purge: p, Actor: actor, Reason: reason}, ctx: ctx, done: make(chan struct{})}
+	select {
+	case n.ledger.orders <- o:
+	case <-ctx.Done():
+		return 0, nil, context.Cause(ctx)
+	case <-n.life.Done():
+		return 0, nil, errors.New("the node is stopping")
+	}
+	select {
+	case <-o.done:
+	case <-ctx.Done():
+		return 0, nil, fmt.Errorf("the ledger did not answer in time; the purge may still come into force: %w", context.Cause(ctx))
+	case <-n.life.Done():
+		return 0, nil, errors.New("the node is stopping")
+	}
+	if o.err != nil {
+		return 0, nil, o.err
 	}
 	// It is in the ledger now: whatever happens to the caller, it is applied.
 	ctx = context.WithoutCancel(ctx)
-	if err := n.catchUp(ctx, rec); err != nil {
-		// The ledger could be written but not read: our own purge we know without reading.
-		p.Sequence = sequence
-		n.apply(ctx, rec, records.Purge{Purge: p, At: ordered})
-	}
-	n.ledger.mu.Lock()
-	s := n.ledger.sweeps[sequence]
-	n.ledger.mu.Unlock()
+	s := n.sweepOf(o.sequence)
 	if s == nil {
-		return sequence, applied, fmt.Errorf("purge %d is in force, but was not counted", sequence)
+		if err := n.catchUp(ctx, rec); err != nil {
+			// The ledger could be written but not read: our own purge we know without reading.
+			o.Sequence = o.sequence
+			n.ledger.mu.Lock()
+			n.applyLocked(records.Purge{Purge: o.Purge, At: time.Now()})
+			n.ledger.mu.Unlock()
+		}
+		if s = n.sweepOf(o.sequence); s == nil {
+			return o.sequence, nil, fmt.Errorf("purge %d is in force, but was not counted", o.sequence)
+		}
 	}
-	<-s.done
-	return sequence, s.applied, nil
+	select {
+	case <-s.done:
+	case <-n.life.Done():
+		return o.sequence, nil, fmt.Errorf("purge %d is in force, but the node stops before it is counted", o.sequence)
+	}
+	return o.sequence, append([]records.Applied{s.Applied}, n.elsewhere(ctx, rec, o)...), nil
+}
+
+func (n *Node) sweepOf(sequence tags.Stamp) *sweep {
+	n.ledger.mu.Lock()
+	defer n.ledger.mu.Unlock()
+	return n.ledger.sweeps[sequence]
+}
+
+// elsewhere waits until the other live nodes have noted what a purge did there. A node
+// that has not by then is returned without a time.
+func (n *Node) elsewhere(ctx context.Context, rec *records.Records, o *order) []records.Applied {
+	others := slices.DeleteFunc(o.live, func(name string) bool { return name == n.settings.Name })
+	if len(others) == 0 {
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(ctx, min(patience, n.settings.SyncLimit/2))
+	defer cancel()
+	for {
+		next := n.ledger.noted.next()
+		p, err := rec.Purge(ctx, o.sequence)
+		var applied []records.Applied
+		missing := false
+		for _, name := range others {
+			if i := slices.IndexFunc(p.Applied, func(a records.Applied) bool { return a.Node == name }); i >= 0 {
+				applied = append(applied, p.Applied[i])
+			} else {
+				applied = append(applied, records.Applied{Node: name, Missing: true})
+				missing = true
+			}
+		}
+		if err == nil && !missing || ctx.Err() != nil {
+			return applied
+		}
+		select {
+		case <-next:
+		case <-time.After(250 * time.Millisecond): // the table is the truth
+		case <-ctx.Done():
+		case <-n.life.Done():
+			return applied
+		}
+	}
+}
+
+// batch is how many purges are written, read or noted at a time.
+const batch = 500
+
+// gather takes one from a queue and all that wait behind it.
+func gather[T any](ctx context.Context, queue <-chan T) (all []T) {
+	select {
+	case v := <-queue:
+		all = append(all, v)
+	case <-ctx.Done():
+		return nil
+	}
+	for len(all) < batch {
+		select {
+		case v := <-queue:
+			all = append(all, v)
+		default:
+			return all
+		}
+	}
+	return all
+}
+
+// writeOrders puts what is ordered at the same time into the ledger in one transaction.
+func (n *Node) writeOrders() {
+	for orders := gather(n.life, n.ledger.orders); orders != nil; orders = gather(n.life, n.ledger.orders) {
+		orders = slices.DeleteFunc(orders, func(o *order) bool {
+			if o.err = context.Cause(o.ctx); o.err != nil { // the caller has given up
+				close(o.done)
+			}
+			return o.err != nil
+		})
+		if len(orders) == 0 {
+			continue
+		}
+		written := make([]records.Order, len(orders))
+		for i, o := range orders {
+			written[i] = o.Order
+		}
+		var first tags.Stamp
+		var live []string
+		rec, err := n.Records()
+		if err == nil {
+			ctx, cancel := context.WithTimeout(n.life, 10*time.Second)
+			first, live, err = rec.Append(ctx, written, n.settings.SyncLimit)
+			cancel()
+		}
+		for i, o := range orders {
+			o.sequence, o.live, o.err = first+tags.Stamp(i), slices.Clone(live), err
+			close(o.done)
+		}
+	}
+}
+
+// noteSweeps writes to the ledger what purges did here.
+func (n *Node) noteSweeps() {
+	for sweeps := gather(n.life, n.ledger.counted); sweeps != nil; sweeps = gather(n.life, n.ledger.counted) {
+		all := make([]records.Noted, len(sweeps))
+		for i, s := range sweeps {
+			all[i] = s.Noted
+		}
+		rec, err := n.Records()
+		if err == nil {
+			ctx, cancel := context.WithTimeout(n.life, 10*time.Second)
+			err = rec.Note(ctx, all)
+			cancel()
+		}
+		if err != nil {
+			n.log.Warn("what purges took could not be noted in the ledger", "purges", len(all), "error", err)
+		}
+		for _, s := range sweeps {
+			close(s.done)
+		}
+	}
 }
 
 // catchUp applies what the ledger has beyond what this node has applied.
 func (n *Node) catchUp(ctx context.Context, rec *records.Records) error {
-	const batch = 500
 	n.ledger.mu.Lock()
 	defer n.ledger.mu.Unlock()
 	for {
+		asked := time.Now()
 		purges, err := rec.Since(ctx, n.ledger.applied, batch)
 		if err != nil {
 			return err
 		}
+		if len(purges) > 0 && purges[0].Sequence != n.ledger.applied+1 {
+			// The ledger does not reach back to where we were.
+			n.log.Warn("this node was away for longer than the ledger is kept; everything counts as purged", "applied", n.ledger.applied, "next", purges[0].Sequence)
+			n.marks.Apply(tags.Purge{Sequence: purges[0].Sequence, All: true})
+		}
 		for _, p := range purges {
-			n.applyLocked(ctx, rec, p)
+			n.applyLocked(p)
 		}
 		if len(purges) < batch {
+			n.ledger.read.Store(asked.UnixNano())
 			return nil
 		}
 	}
 }
 
-func (n *Node) apply(ctx context.Context, rec *records.Records, p records.Purge) {
-	n.ledger.mu.Lock()
-	defer n.ledger.mu.Unlock()
-	n.applyLocked(ctx, rec, p)
-}
-
 // keptSweeps is how many results are kept for those who ordered the purges.
-const keptSweeps = 1024
+const keptSweeps = 4096
 
-func (n *Node) applyLocked(ctx context.Context, rec *records.Records, p records.Purge) {
+func (n *Node) applyLocked(p records.Purge) {
 	n.marks.Apply(p.Purge)
 	marked := time.Now()
 	n.ledger.applied = max(n.ledger.applied, p.Sequence)
-	if n.ledger.sweeps == nil {
-		n.ledger.sweeps = map[tags.Stamp]*sweep{}
-	}
 	if n.ledger.sweeps[p.Sequence] != nil {
 		return
 	}
 	// The ledger's clock is the database's; where it differs, the figure is off by that.
-	s := &sweep{done: make(chan struct{}), applied: records.Applied{Node: n.settings.Name, Took: max(0, marked.Sub(p.At))}}
+	s := &sweep{done: make(chan struct{}), Noted: records.Noted{Sequence: p.Sequence, Applied: records.Applied{Node: n.settings.Name, Took: max(0, marked.Sub(p.At))}}}
 	n.ledger.sweeps[p.Sequence] = s
 	delete(n.ledger.sweeps, p.Sequence-keptSweeps)
 	n.run(func() {
-		s.applied.Matched = n.store.Sweep(p.Purge)
-		s.applied.Sweep = time.Since(marked)
-		err := rec.Note(context.WithoutCancel(ctx), p.Sequence, s.applied)
-		if err != nil {
-			n.log.Warn("what a purge took could not be noted in the ledger", "sequence", p.Sequence, "error", err)
+		s.Matched = n.store.Sweep(p.Purge)
+		s.Sweep = time.Since(marked)
+		select {
+		case n.ledger.counted <- s:
+		case <-n.life.Done():
+			close(s.done)
 		}
-		close(s.done)
 	})
+}
+
+// beat tells the other nodes that this one lives, and this one when it does not know the
+// ledger any more: then nothing is served without asking the origin, unless the
+// settings say otherwise.
+func (n *Node) beat() {
+	n.ledger.read.Store(time.Now().UnixNano())
+	for n.life.Err() == nil {
+		n.pause(min(time.Second, n.settings.SyncLimit/5))
+		lost := time.Since(time.Unix(0, n.ledger.read.Load())) > n.settings.SyncLimit
+		if was := n.edge.Lost.Swap(lost && !n.settings.ServeOn); lost && !was {
+			n.log.Error("the ledger could not be read for longer than the sync limit", "limit", n.settings.SyncLimit, "serve_on", n.settings.ServeOn)
+		}
+		if rec := n.records.Load(); rec != nil && !lost {
+			ctx, cancel := context.WithTimeout(n.life, n.settings.SyncLimit/2)
+			if err := rec.Beat(ctx, n.settings.Name, n.marks.Stamp()); err != nil && n.life.Err() == nil {
+				n.log.Warn("the other nodes could not be told that this one lives", "error", err)
+			}
+			cancel()
+		}
+	}
+}
+
+// tidy forgets what nothing needs any more.
+func (n *Node) tidy() {
+	for n.life.Err() == nil {
+		n.pause(30 * time.Second)
+		n.store.SweepIdle(time.Now(), 10_000)
+		n.edge.Compact()
+	}
 }
 
 // keepConnected follows the ledger while there is a database, and looks for one while
@@ -151,7 +356,7 @@ func (n *Node) follow(rec *records.Records) {
 			case wake <- struct{}{}:
 			default:
 			}
-		})
+		}, n.ledger.noted.wake)
 		cancel()
 	})
 	tick := time.NewTicker(time.Second)
@@ -163,7 +368,9 @@ func (n *Node) follow(rec *records.Records) {
 		case <-wake:
 		case <-tick.C:
 		}
-		err := n.catchUp(ctx, rec)
+		reading, stop := context.WithTimeout(ctx, max(time.Second, n.settings.SyncLimit/2))
+		err := n.catchUp(reading, rec)
+		stop()
 		if err == nil {
 			err = n.reloadShared(ctx, rec)
 		}

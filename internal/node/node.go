@@ -67,6 +67,7 @@ func Start(ctx context.Context, s Settings) (*Node, error) {
 		return nil, fmt.Errorf("making the node's directory: %w", err)
 	}
 	n := &Node{settings: s, log: s.Log, started: time.Now(), failed: make(chan error, 2)}
+	n.ledger = follower{sweeps: map[tags.Stamp]*sweep{}, orders: make(chan *order, batch), counted: make(chan *sweep, batch)}
 	n.life, n.end = context.WithCancel(context.Background())
 	n.store = store.NewMemory(s.Memory, store.LeastRecentlyUsed())
 	n.marks = tags.NewMarks(0, tags.DefaultLimit)
@@ -114,6 +115,8 @@ func (n *Node) start(ctx context.Context) (err error) {
 			return err
 		}
 	}
+	n.run(n.writeOrders)
+	n.run(n.noteSweeps)
 	if err := n.connect(ctx); err != nil {
 		if kept := n.keptPolicy(); kept == nil {
 			return fmt.Errorf("the database cannot be reached, and no policy is kept in %s to serve by: %w", n.settings.Data, err)
@@ -123,7 +126,8 @@ func (n *Node) start(ctx context.Context) (err error) {
 	n.serve()
 	n.run(n.keepConnected)
 	n.run(n.flushFigures)
-	n.run(n.sweepIdle)
+	n.run(n.tidy)
+	n.run(n.beat)
 	if n.certificates != nil {
 		n.run(n.watchCertificates)
 	}
@@ -213,6 +217,9 @@ func (n *Node) Stop(ctx context.Context) {
 		}
 		n.saveFigures(context.WithoutCancel(ctx))
 		if rec := n.records.Swap(nil); rec != nil {
+			ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*time.Second)
+			_ = rec.Depart(ctx, n.settings.Name) // else it is not waited for once the sync limit has passed
+			cancel()
 			rec.Close()
 		}
 		if n.cluster != nil {
@@ -240,7 +247,9 @@ func (n *Node) Status() client.Node {
 		Entries: f.Entries, MemoryUsed: f.Used, MemoryLimit: f.Limit, Removed: f.Removed, Refused: f.Refused,
 		FillsRunning: n.edge.Filling(), Marks: n.marks.Len(),
 	}
-	if n.records.Load() == nil {
+	if n.edge.Lost.Load() {
+		s.Degraded = fmt.Sprintf("the ledger could not be read for %s: everything is revalidated before it is served", n.settings.SyncLimit)
+	} else if n.records.Load() == nil {
 		s.Degraded = "the database cannot be reached: no purges by call, no reports, no changes of policy"
 	}
 	return s

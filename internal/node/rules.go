@@ -34,7 +34,7 @@ func (n *Node) connect(ctx context.Context) error {
 
 // adopt takes sequence, tokens and policy over from the database.
 func (n *Node) adopt(ctx context.Context, rec *records.Records) error {
-	sequence, err := rec.Sequence(ctx)
+	sequence, err := rec.Arrive(ctx, n.settings.Name, n.ControlURL(), n.started)
 	if err != nil {
 		return err
 	}

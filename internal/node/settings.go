@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"log/slog"
 	"net/netip"
+	"time"
 
 	"gerastic/internal/origin"
 )
@@ -26,9 +27,16 @@ type Settings struct {
 	TrustProxies    []string
 	Certificate     string // PEM files for TLS on the edge; both or none
 	CertificateKey  string
-	Console         fs.FS
-	Log             *slog.Logger
+	// SyncLimit is how long a node may go without knowing the ledger: for so long the
+	// others wait for it, and after that it revalidates before it serves. 0: DefaultSyncLimit.
+	SyncLimit time.Duration
+	ServeOn   bool // serve on, instead, when the ledger is lost
+	Console   fs.FS
+	Log       *slog.Logger
 }
+
+// DefaultSyncLimit is how long a node may go without knowing the ledger.
+const DefaultSyncLimit = 10 * time.Second
 
 // MinMemory is the least that a store is useful with.
 const MinMemory = 1 << 20
@@ -39,6 +47,12 @@ func (s *Settings) check() (origin.Trusted, error) {
 	}
 	if s.Database != "" && s.PrivateDatabase {
 		return nil, fmt.Errorf("--database and --private-database exclude each other; keep one")
+	}
+	if s.SyncLimit == 0 {
+		s.SyncLimit = DefaultSyncLimit
+	}
+	if s.SyncLimit < time.Second {
+		return nil, fmt.Errorf("--sync-limit must be at least 1s")
 	}
 	if s.Memory < MinMemory {
 		return nil, fmt.Errorf("--memory must be at least 1MiB")

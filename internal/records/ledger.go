@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"strconv"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -29,15 +28,19 @@ type Applied struct {
 	Took    time.Duration // from the order's place in the ledger until no request could be answered from what it matched
 	Sweep   time.Duration // until what it matched was counted and freed
 	Matched store.Matched
+	Missing bool // it has not said that it applied the purge
 }
 
 // selector is the JSON form of what a purge names.
 type selector struct {
-	Tags   []string `json:"tags,omitempty"`
-	Routes []string `json:"routes,omitempty"`
-	URLs   []url    `json:"urls,omitempty"`
-	All    bool     `json:"all,omitempty"`
-	Host   string   `json:"host,omitempty"`
+	Tags     []string `json:"tags,omitempty"`
+	Together bool     `json:"together,omitempty"`
+	Routes   []string `json:"routes,omitempty"`
+	URLs     []url    `json:"urls,omitempty"`
+	Prefixes []prefix `json:"prefixes,omitempty"`
+	Hosts    []string `json:"hosts,omitempty"`
+	All      bool     `json:"all,omitempty"`
+	Host     string   `json:"host,omitempty"`
 }
 
 type url struct {
@@ -48,52 +51,147 @@ type url struct {
 	AnyQuery bool   `json:"any_query,omitempty"`
 }
 
+type prefix struct {
+	Host    string `json:"host,omitempty"`
+	Path    string `json:"path"`
+	AnyHost bool   `json:"any_host,omitempty"`
+}
+
 func selectorOf(p tags.Purge) selector {
-	s := selector{Tags: p.Tags, Routes: p.Routes, All: p.All, Host: p.Host}
+	s := selector{Tags: p.Tags, Together: p.Together, Routes: p.Routes, Hosts: p.Hosts, All: p.All, Host: p.Host}
 	for _, u := range p.URLs {
 		s.URLs = append(s.URLs, url(u))
+	}
+	for _, x := range p.Prefixes {
+		s.Prefixes = append(s.Prefixes, prefix(x))
 	}
 	return s
 }
 
 func (s selector) purge(sequence int64, mode string) tags.Purge {
-	p := tags.Purge{Sequence: tags.Stamp(sequence), Tags: s.Tags, Routes: s.Routes, All: s.All, Host: s.Host}
+	p := tags.Purge{Sequence: tags.Stamp(sequence), Tags: s.Tags, Together: s.Together, Routes: s.Routes, Hosts: s.Hosts, All: s.All, Host: s.Host}
 	if mode == tags.Soften.String() {
 		p.Mode = tags.Soften
 	}
 	for _, u := range s.URLs {
 		p.URLs = append(p.URLs, tags.URL(u))
 	}
+	for _, x := range s.Prefixes {
+		p.Prefixes = append(p.Prefixes, tags.Prefix(x))
+	}
 	return p
 }
 
-// channel is where nodes hear that the ledger grew. The table is the truth; a missed
-// notice costs a moment, never a purge.
-const channel = "gerastic_ledger"
+// Channels on which nodes hear that the ledger grew, and that a node has noted what
+// purges did there. The tables are the truth; a missed notice costs a moment, never a purge.
+const (
+	grew  = "gerastic_ledger"
+	noted = "gerastic_applied"
+)
 
-// Append puts a purge into the ledger and returns its sequence. The lock on the
-// ledger's one row lasts until the commit, so that sequences become visible in order.
-func (r *Records) Append(ctx context.Context, p tags.Purge, actor, reason string) (tags.Stamp, error) {
-	content, err := json.Marshal(selectorOf(p))
-	if err != nil {
-		return 0, err
+// Order is a purge that is to go into the ledger.
+type Order struct {
+	tags.Purge
+	Actor, Reason string
+}
+
+// Append puts purges into the ledger, one after the other in one transaction, and
+// returns the sequence of the first and the nodes that were seen within the limit. The
+// lock on the ledger's one row lasts until the commit, so that sequences become visible
+// in order.
+func (r *Records) Append(ctx context.Context, orders []Order, limit time.Duration) (first tags.Stamp, live []string, err error) {
+	actors, reasons, modes, contents := make([]string, len(orders)), make([]string, len(orders)), make([]string, len(orders)), make([][]byte, len(orders))
+	for i, o := range orders {
+		if contents[i], err = json.Marshal(selectorOf(o.Purge)); err != nil {
+			return 0, nil, err
+		}
+		actors[i], reasons[i], modes[i] = o.Actor, o.Reason, o.Mode.String()
 	}
-	var sequence int64
+	var last int64
 	err = pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
-		if err := tx.QueryRow(ctx, `update ledger set sequence = sequence + 1 returning sequence`).Scan(&sequence); err != nil {
+		if err := tx.QueryRow(ctx, `update ledger set sequence = sequence + $1 returning sequence`, len(orders)).Scan(&last); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, `insert into purge (sequence, actor, reason, mode, selector) values ($1, $2, $3, $4, $5)`,
-			sequence, actor, reason, p.Mode.String(), content); err != nil {
+		if _, err := tx.Exec(ctx, `insert into purge (sequence, actor, reason, mode, selector)
+			select $1 + n, a, r, m, s from unnest($2::text[], $3::text[], $4::text[], $5::jsonb[]) with ordinality o (a, r, m, s, n)`,
+			last-int64(len(orders)), actors, reasons, modes, contents); err != nil {
 			return err
 		}
-		_, err := tx.Exec(ctx, `select pg_notify($1, $2)`, channel, strconv.FormatInt(sequence, 10))
+		rows, err := tx.Query(ctx, `select name from node where seen > clock_timestamp() - $1::interval`, limit)
+		if err != nil {
+			return err
+		}
+		if live, err = pgx.CollectRows(rows, pgx.RowTo[string]); err != nil {
+			return err
+		}
+		_, err = tx.Exec(ctx, `select pg_notify($1, '')`, grew)
 		return err
 	})
 	if err != nil {
-		return 0, fmt.Errorf("writing the purge to the ledger: %w", err)
+		return 0, nil, fmt.Errorf("writing to the ledger: %w", err)
 	}
-	return tags.Stamp(sequence), nil
+	return tags.Stamp(last) - tags.Stamp(len(orders)) + 1, live, nil
+}
+
+// Arrive registers a node and returns the ledger's last sequence. It waits for purges
+// that are being written: those that were not told to wait for this node are before the
+// sequence returned.
+func (r *Records) Arrive(ctx context.Context, node, control string, started time.Time) (tags.Stamp, error) {
+	var sequence int64
+	err := pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
+		if err := tx.QueryRow(ctx, `select sequence from ledger for update`).Scan(&sequence); err != nil {
+			return err
+		}
+		_, err := tx.Exec(ctx, `insert into node (name, started, applied, control) values ($1, $2, $3, $4)
+			on conflict (name) do update set seen = clock_timestamp(), started = excluded.started, applied = excluded.applied, control = excluded.control`,
+			node, started, sequence, control)
+		return err
+	})
+	return tags.Stamp(sequence), err
+}
+
+// Beat says that a node lives and how much of the ledger it has applied.
+func (r *Records) Beat(ctx context.Context, node string, applied tags.Stamp) error {
+	_, err := r.pool.Exec(ctx, `update node set seen = clock_timestamp(), applied = $2 where name = $1`, node, int64(applied))
+	return err
+}
+
+// Depart takes a node that stops off the list of those who are waited for.
+func (r *Records) Depart(ctx context.Context, node string) error {
+	_, err := r.pool.Exec(ctx, `delete from node where name = $1`, node)
+	return err
+}
+
+// Node is a node as the others see it.
+type Node struct {
+	Name, Control string
+	Seen, Started time.Time
+	Applied       tags.Stamp
+}
+
+// Nodes lists the nodes, by name; those that were not seen for a day are forgotten.
+func (r *Records) Nodes(ctx context.Context) ([]Node, error) {
+	rows, err := r.pool.Query(ctx, `select name, control, seen, started, applied from node where seen > now() - interval '1 day' order by name`)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (Node, error) {
+		var n Node
+		var applied int64
+		err := row.Scan(&n.Name, &n.Control, &n.Seen, &n.Started, &applied)
+		n.Applied = tags.Stamp(applied)
+		return n, err
+	})
+}
+
+// keptPurges is how long the ledger is kept. A node that was away for longer finds the
+// gap and counts everything as purged.
+const keptPurges = 90 * 24 * time.Hour
+
+// ForgetPurges drops what is older than anyone needs.
+func (r *Records) ForgetPurges(ctx context.Context, now time.Time) error {
+	_, err := r.pool.Exec(ctx, `delete from purge where at < $1`, now.Add(-keptPurges))
+	return err
 }
 
 // Sequence is the ledger's last.
@@ -121,35 +219,71 @@ func (r *Records) Since(ctx context.Context, after tags.Stamp, limit int) ([]Pur
 	})
 }
 
-// Follow calls heard whenever the ledger grew, until ctx ends or the connection fails.
-func (r *Records) Follow(ctx context.Context, heard func()) error {
+// Follow calls ledger whenever the ledger grew, and applied whenever a node noted what
+// purges did there, until ctx ends or the connection fails.
+func (r *Records) Follow(ctx context.Context, ledger, applied func()) error {
 	conn, err := r.pool.Acquire(ctx)
 	if err != nil {
 		return err
 	}
 	defer func() { _ = conn.Hijack().Close(context.WithoutCancel(ctx)) }() // a listening connection does not go back
-	if _, err := conn.Exec(ctx, `listen `+channel); err != nil {
+	if _, err := conn.Exec(ctx, `listen `+grew+`; listen `+noted); err != nil {
 		return err
 	}
-	heard() // what came before the listening began
+	ledger() // what came before the listening began
 	for {
-		if _, err := conn.Conn().WaitForNotification(ctx); err != nil {
+		n, err := conn.Conn().WaitForNotification(ctx)
+		if err != nil {
 			return err
 		}
-		heard()
+		if n.Channel == grew {
+			ledger()
+		} else {
+			applied()
+		}
 	}
 }
 
-// Note records what a purge did on a node.
-func (r *Records) Note(ctx context.Context, sequence tags.Stamp, a Applied) error {
-	routes, err := json.Marshal(a.Matched.Routes)
-	if err != nil {
-		return err
+// Noted is what a purge did on a node.
+type Noted struct {
+	Sequence tags.Stamp
+	Applied
+}
+
+// Note records what purges did on a node.
+func (r *Records) Note(ctx context.Context, all []Noted) error {
+	n := len(all)
+	sequences, nodes, took, sweep, entries, bytes, routes := make([]int64, n), make([]string, n), make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n), make([][]byte, n)
+	for i, a := range all {
+		content, err := json.Marshal(a.Matched.Routes)
+		if err != nil {
+			return err
+		}
+		sequences[i], nodes[i], took[i], sweep[i], entries[i], bytes[i], routes[i] = int64(a.Sequence), a.Node, a.Took.Microseconds(), a.Sweep.Microseconds(), a.Matched.Entries, a.Matched.Bytes, content
 	}
-	_, err = r.pool.Exec(ctx, `insert into purge_applied (sequence, node, took_us, sweep_us, entries, bytes, routes) values ($1, $2, $3, $4, $5, $6, $7)
-		on conflict do nothing`,
-		int64(sequence), a.Node, a.Took.Microseconds(), a.Sweep.Microseconds(), a.Matched.Entries, a.Matched.Bytes, routes)
+	_, err := r.pool.Exec(ctx, `with row as (insert into purge_applied (sequence, node, took_us, sweep_us, entries, bytes, routes)
+		select u.* from unnest($1::bigint[], $2::text[], $3::bigint[], $4::bigint[], $5::bigint[], $6::bigint[], $7::jsonb[]) u (sequence, node, took, sweep, entries, bytes, routes)
+		join purge using (sequence) on conflict do nothing)
+		select pg_notify($8, '')`, sequences, nodes, took, sweep, entries, bytes, routes, noted)
 	return err
+}
+
+// LastPurges returns the last purge that named each of some tags.
+func (r *Records) LastPurges(ctx context.Context, names []string) (map[string]Purge, error) {
+	rows, err := r.pool.Query(ctx, `select tag, sequence, at, actor from unnest($1::text[]) tag,
+		lateral (select sequence, at, actor from purge where selector @> jsonb_build_object('tags', jsonb_build_array(tag)) order by sequence desc limit 1) p`, names)
+	if err != nil {
+		return nil, err
+	}
+	last := map[string]Purge{}
+	var tag, actor string
+	var sequence int64
+	var at time.Time
+	_, err = pgx.ForEachRow(rows, []any{&tag, &sequence, &at, &actor}, func() error {
+		last[tag] = Purge{Purge: tags.Purge{Sequence: tags.Stamp(sequence)}, At: at, Actor: actor}
+		return nil
+	})
+	return last, err
 }
 
 const purgeColumns = `select sequence, at, actor, reason, mode, selector,

@@ -70,7 +70,7 @@ func TestPromise3LedgerOrderIsCommitOrder(t *testing.T) {
 	for range writers {
 		all.Go(func() {
 			for range each {
-				_, err := r.Append(ctx, tags.Purge{Tags: []string{"t"}}, "test", "")
+				_, _, err := r.Append(ctx, []Order{{Purge: tags.Purge{Tags: []string{"t"}}}}, time.Minute)
 				assert.NoError(t, err)
 			}
 		})
@@ -100,7 +100,7 @@ func TestPromise3LedgerOrderIsCommitOrder(t *testing.T) {
 	require.NoError(t, err)
 	done := make(chan tags.Stamp)
 	go func() {
-		s, _ := r.Append(ctx, tags.Purge{All: true}, "test", "")
+		s, _, _ := r.Append(ctx, []Order{{Purge: tags.Purge{All: true}}}, time.Minute)
 		done <- s
 	}()
 	select {
@@ -114,16 +114,22 @@ func TestPromise3LedgerOrderIsCommitOrder(t *testing.T) {
 
 func TestPurgesReadBackAsTheyWereOrdered(t *testing.T) {
 	r, _ := open(t)
-	order := tags.Purge{Mode: tags.Soften, Tags: []string{`quote " and ø`, "port:tholm"}, Routes: []string{"r"}, URLs: []tags.URL{{Host: "h", Path: "/p", Query: "q=1"}, {AnyHost: true, Path: "/x", AnyQuery: true}}}
-	heard := make(chan struct{}, 10)
+	order := tags.Purge{Mode: tags.Soften, Tags: []string{`quote " and ø`, "port:tholm"}, Together: true, Routes: []string{"r"}, Hosts: []string{"h"},
+		URLs: []tags.URL{{Host: "h", Path: "/p", Query: "q=1"}, {AnyHost: true, Path: "/x", AnyQuery: true}}, Prefixes: []tags.Prefix{{Host: "h", Path: "/p/"}, {AnyHost: true, Path: "/"}}}
+	heard, noted := make(chan struct{}, 10), make(chan struct{}, 10)
+	at, err := r.Arrive(ctx, "a", "http://a", time.Now())
+	require.NoError(t, err)
+	assert.Zero(t, at)
 	follow, stop := context.WithCancel(ctx)
 	defer stop()
-	go func() { _ = r.Follow(follow, func() { heard <- struct{}{} }) }()
+	go func() { _ = r.Follow(follow, func() { heard <- struct{}{} }, func() { noted <- struct{}{} }) }()
 	<-heard // listening has begun
-	sequence, err := r.Append(ctx, order, "desk", "pier closed")
+	sequence, live, err := r.Append(ctx, []Order{{Purge: order, Actor: "desk", Reason: "pier closed"}}, time.Minute)
 	require.NoError(t, err)
 	<-heard
-	require.NoError(t, r.Note(ctx, sequence, Applied{Node: "a", Took: 1500 * time.Microsecond, Matched: store.Matched{Entries: 3, Bytes: 300, Routes: map[string]int64{"r": 3}}}))
+	assert.Equal(t, []string{"a"}, live)
+	require.NoError(t, r.Note(ctx, []Noted{{Sequence: sequence, Applied: Applied{Node: "a", Took: 1500 * time.Microsecond, Matched: store.Matched{Entries: 3, Bytes: 300, Routes: map[string]int64{"r": 3}}}}}))
+	<-noted
 	got, err := r.Purge(ctx, sequence)
 	require.NoError(t, err)
 	order.Sequence = sequence
@@ -136,6 +142,19 @@ func TestPurgesReadBackAsTheyWereOrdered(t *testing.T) {
 	list, err := r.Purges(ctx, 0, 10)
 	require.NoError(t, err)
 	assert.Equal(t, []Purge{got}, list)
+	last, err := r.LastPurges(ctx, []string{"port:tholm", `quote " and ø`, "none"})
+	require.NoError(t, err)
+	assert.Len(t, last, 2)
+	assert.Equal(t, sequence, last[`quote " and ø`].Sequence)
+	_, live, err = r.Append(ctx, []Order{{Purge: order}, {Purge: order}}, time.Nanosecond)
+	require.NoError(t, err)
+	assert.Empty(t, live, "who was not seen within the limit is not waited for")
+	require.NoError(t, r.Beat(ctx, "a", 3))
+	nodes, err := r.Nodes(ctx)
+	require.NoError(t, err)
+	require.Len(t, nodes, 1)
+	assert.EqualValues(t, 3, nodes[0].Applied)
+	require.NoError(t, r.Depart(ctx, "a"))
 	_, err = r.Purge(ctx, 99)
 	assert.ErrorIs(t, err, ErrNotFound)
 }

@@ -44,6 +44,7 @@ type Input struct {
 	Variants int          // stored under the same key
 	Removed  meter.Cause  // why the key is not there any more, if that is known
 	Now      time.Time
+	Lost     bool // the ledger cannot be read: nobody knows what was purged meanwhile
 	// Random, from 0 to 1, decides about early refreshes; 0 where the route has none.
 	Random float64
 }
@@ -95,6 +96,9 @@ func stored(in *Input) Decision {
 	switch {
 	case asked(in):
 		d.Action, d.Cause, d.Forward = Validate, meter.Asked, rules.ForwardRequest
+		return d
+	case in.Lost:
+		d.Action, d.Cause, d.Forward = Validate, meter.Expired, rules.ForwardStale
 		return d
 	case in.Verdict == tags.Softened:
 		d.Cause = meter.Purged

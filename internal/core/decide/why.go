@@ -43,6 +43,9 @@ func Why(in *Input, d Decision) []string {
 			why = append(why, "A purge marked it stale after its fill began.")
 		}
 	}
+	if in.Lost && d.Action == Validate {
+		why = append(why, "The ledger cannot be read, so that purges may be missing here: nothing is served without asking its origin.")
+	}
 	if d.Cause == meter.Asked {
 		why = append(why, fmt.Sprintf("The request asks for validation, and the route obeys (obey_visitor: %s; RFC 9111 §5.2.1.4).", obeyName(in.Plan.Obey)))
 	}
