@@ -89,7 +89,7 @@ func (c *Client) call(ctx context.Context, method, path string, query url.Values
 	}
 	defer resp.Body.Close()
 	if resp.StatusCode >= 400 {
-		return problemOf(resp)
+		return problemOf(resp, out)
 	}
 	if out == nil {
 		return nil
@@ -109,8 +109,13 @@ func unwrapURL(err error) error {
 	return err
 }
 
-func problemOf(resp *http.Response) error {
-	text, _ := io.ReadAll(io.LimitReader(resp.Body, 64<<10))
+// problemOf reads a problem; an answer that is none, and comes with a status of failure
+// all the same, goes into out.
+func problemOf(resp *http.Response, out any) error {
+	text, _ := io.ReadAll(io.LimitReader(resp.Body, 1<<20))
+	if out != nil && strings.HasPrefix(resp.Header.Get("Content-Type"), "application/json") {
+		_ = json.Unmarshal(text, out)
+	}
 	p := &Problem{}
 	if json.Unmarshal(text, p) != nil || p.Title == "" && p.Detail == "" {
 		p.Detail = strings.TrimSpace(string(text))

@@ -97,17 +97,59 @@ func (c *Client) PurgeBySequence(ctx context.Context, sequence uint64) (Purge, e
 	return out, c.call(ctx, "GET", fmt.Sprintf("/v1/purges/%d", sequence), nil, nil, &out)
 }
 
-// Tag is a tag with what it holds.
-type Tag struct {
-	Tag     string `json:"tag"`
-	Entries int    `json:"entries"`
-	Bytes   int64  `json:"bytes"`
+// StoredTag is a tag that entries carry.
+type StoredTag struct {
+	Tag     string         `json:"tag"`
+	Entries int            `json:"entries"`
+	Bytes   int64          `json:"bytes"`
+	Routes  map[string]int `json:"routes" doc:"Entries that carry it, by route"`
+	Purged  *TagPurge      `json:"purged,omitempty" doc:"The last purge that named it"`
+}
+
+// TagPurge is the last purge that named a tag.
+type TagPurge struct {
+	Sequence uint64    `json:"sequence"`
+	At       time.Time `json:"at"`
+	Actor    string    `json:"actor"`
+}
+
+// Entry is a stored answer, without its body.
+type Entry struct {
+	URL    string     `json:"url"`
+	Route  string     `json:"route"`
+	Status int        `json:"status"`
+	Bytes  int64      `json:"bytes" doc:"Everything counted"`
+	AgeS   float64    `json:"age_s" doc:"How old it is, in seconds"`
+	LeftS  float64    `json:"left_s" doc:"How long it stays fresh, in seconds; negative: stale for so long"`
+	Stamp  uint64     `json:"stamp" doc:"Last purge in force when its fill began"`
+	State  string     `json:"state" enum:"live,softened"`
+	Vary   string     `json:"vary,omitempty" doc:"What tells it from the other variants of its key"`
+	Tags   []EntryTag `json:"tags"`
+}
+
+// EntryTag is a tag of an entry, and where it came from.
+type EntryTag struct {
+	Tag  string `json:"tag"`
+	From string `json:"from" doc:"route: the policy's template; origin: the answer named it"`
+}
+
+// EntriesOf lists entries that carry a tag, or (tag "") any.
+func (c *Client) EntriesOf(ctx context.Context, tag string, limit int) ([]Entry, error) {
+	q := url.Values{"limit": {strconv.Itoa(limit)}}
+	if tag != "" {
+		q.Set("tag", tag)
+	}
+	var out struct {
+		Entries []Entry `json:"entries"`
+	}
+	err := c.call(ctx, "GET", "/v1/entries", q, nil, &out)
+	return out.Entries, err
 }
 
 // Tags lists the tags that begin with prefix, those with most entries first.
-func (c *Client) Tags(ctx context.Context, prefix string, limit int) ([]Tag, error) {
+func (c *Client) Tags(ctx context.Context, prefix string, limit int) ([]StoredTag, error) {
 	var out struct {
-		Tags []Tag `json:"tags"`
+		Tags []StoredTag `json:"tags"`
 	}
 	err := c.call(ctx, "GET", "/v1/tags", url.Values{"prefix": {prefix}, "limit": {strconv.Itoa(limit)}}, nil, &out)
 	return out.Tags, err

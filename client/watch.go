@@ -83,7 +83,7 @@ func (c *Client) Watch(ctx context.Context, f WatchFilter, seen func(Event) erro
 	}
 	defer resp.Body.Close()
 	if resp.StatusCode != http.StatusOK {
-		return problemOf(resp)
+		return problemOf(resp, nil)
 	}
 	lines := bufio.NewScanner(resp.Body)
 	lines.Buffer(nil, 1<<20)

@@ -220,6 +220,20 @@ func (c *Content) Sailing(ctx context.Context, id int) (Sailing, error) {
 	return found[0], nil
 }
 
+// sailingIn returns one sailing inside a transaction, and keeps others from changing it.
+func sailingIn(ctx context.Context, tx pgx.Tx, id int) (Sailing, error) {
+	rows, err := tx.Query(ctx, sailingColumns+`where s.id = $1 for update of s`, id)
+	if err != nil {
+		return Sailing{}, err
+	}
+	return pgx.CollectExactlyOneRow(rows, scanSailing)
+}
+
+// With returns the next sailings of a vessel.
+func (c *Content) With(ctx context.Context, vessel int, now time.Time, limit int) ([]Sailing, error) {
+	return c.sailings(ctx, `where s.vessel_id = $1 and s.departs_at >= $2 order by s.departs_at, s.id limit $3`, vessel, now, limit)
+}
+
 // PageSize is how many departures a page holds.
 const PageSize = 12
 

@@ -11,8 +11,10 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 
-	"gerastic/client"
+	"gerastic/client/aftercommit"
+	"gerastic/internal/core/rules"
 )
 
 // Edit is what the operations desk changes of a sailing; nil leaves a field as it is.
@@ -30,8 +32,8 @@ type errEdit string
 func (e errEdit) Error() string { return string(e) }
 
 // edit changes a sailing and returns it as it was and as it is.
-func (c *Content) edit(ctx context.Context, id int, e Edit) (before, after Sailing, err error) {
-	if before, err = c.Sailing(ctx, id); err != nil {
+func (c *Content) edit(ctx context.Context, tx pgx.Tx, id int, e Edit) (before, after Sailing, err error) {
+	if before, err = sailingIn(ctx, tx, id); err != nil {
 		return before, after, err
 	}
 	after = before
@@ -57,25 +59,42 @@ func (c *Content) edit(ctx context.Context, id int, e Edit) (before, after Saili
 	if after.From == after.To {
 		return before, after, errEdit("a sailing goes from one port to another")
 	}
-	_, err = c.pool.Exec(ctx, `update sailing set from_port = $2, to_port = $3, vessel_id = $4, departs_at = $5, arrives_at = $6, status = $7,
+	_, err = tx.Exec(ctx, `update sailing set from_port = $2, to_port = $3, vessel_id = $4, departs_at = $5, arrives_at = $6, status = $7, desk_edit = desk_edit + 1,
 		updated_at = greatest(date_trunc('second', now()), updated_at + interval '1 second') where id = $1`,
 		id, after.From, after.To, after.VesselID, after.Departs, after.Arrives, after.Status)
-	if err != nil {
+	if isRefusal(err) {
 		return before, after, errEdit("no such status, vessel or port: the statuses are on time, delayed and cancelled")
 	}
-	after, err = c.Sailing(ctx, id)
+	if err != nil {
+		return before, after, err
+	}
+	after, err = sailingIn(ctx, tx, id)
 	return before, after, err
 }
 
+// isRefusal tells an error that the database answered with from one of reaching it.
+func isRefusal(err error) bool {
+	var answer *pgconn.PgError
+	return errors.As(err, &answer)
+}
+
 // staleTags are the tags of what an edit made wrong: the sailing wherever it is shown,
-// and, when it leaves at another time or place, the lists that it left and came to.
+// and, when it leaves at another time, from another place or with another ship, the
+// lists that it left and came to.
 func staleTags(before, after Sailing) []string {
 	stale := []string{fmt.Sprintf("sailing:%d", after.ID)}
-	if before.From != after.From || !before.Departs.Equal(after.Departs) {
+	moved := before.From != after.From || !before.Departs.Equal(after.Departs)
+	if moved {
 		stale = append(stale, "departures:"+before.From)
 	}
 	if before.From != after.From {
 		stale = append(stale, "departures:"+after.From)
+	}
+	if moved || before.VesselID != after.VesselID {
+		stale = append(stale, fmt.Sprintf("sailings-of:%d", before.VesselID))
+	}
+	if before.VesselID != after.VesselID {
+		stale = append(stale, fmt.Sprintf("sailings-of:%d", after.VesselID))
 	}
 	return stale
 }
@@ -92,40 +111,15 @@ func (s *Site) editSailing(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, err.Error(), http.StatusBadRequest)
 		return
 	}
-	before, after, err := s.Content.edit(r.Context(), id, e)
-	var mistake errEdit
-	switch {
-	case errors.Is(err, pgx.ErrNoRows):
-		http.Error(w, "no such sailing", http.StatusNotFound)
-		return
-	case errors.As(err, &mistake):
-		http.Error(w, mistake.Error(), http.StatusUnprocessableEntity)
-		return
-	case err != nil:
-		s.broken(w, err)
-		return
-	}
-	stale := staleTags(before, after)
-	if strings.Contains(r.Header.Get("Via"), "gerastic") {
-		// It came through the edge, which reads what to forget from the answer (RFC 9875).
-		w.Header().Set("Cache-Group-Invalidation", groupList(stale))
-	} else {
-		s.purge(r.Context(), stale, fmt.Sprintf("sailing %d, %s: %s → %s", id, after.FromName, before.Status, after.Status))
-	}
-	w.Header().Set("Content-Type", "application/json")
-	_ = json.NewEncoder(w).Encode(map[string]any{"sailing": after, "stale": stale})
-}
-
-// purge orders that tags be forgotten, after the change was committed.
-func (s *Site) purge(ctx context.Context, stale []string, reason string) {
-	if s.Purger == nil {
-		return
-	}
-	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
-	defer cancel()
-	if _, err := s.Purger.Purge(ctx, client.PurgeRequest{Tags: stale, Reason: reason}); err != nil {
-		s.Log.Error("the desk could not purge", "error", err)
-	}
+	var before, after Sailing
+	s.deskEdit(w, r, func(tx *aftercommit.Tx) (err error) {
+		before, after, err = s.Content.edit(r.Context(), tx, id, e)
+		return err
+	}, func() (string, []string) {
+		return fmt.Sprintf("sailing %d, %s: %s → %s", id, after.FromName, before.Status, after.Status), staleTags(before, after)
+	}, func() any {
+		return map[string]any{"before": before, "sailing": after, "stale": staleTags(before, after)}
+	})
 }
 
 // readEdit takes a form or JSON.
@@ -162,10 +156,4 @@ func readEdit(r *http.Request, e *Edit) error {
 }
 
 // groupList writes tags as a structured-field list of strings (RFC 9875).
-func groupList(tags []string) string {
-	quoted := make([]string, len(tags))
-	for i, t := range tags {
-		quoted[i] = strconv.Quote(t)
-	}
-	return strings.Join(quoted, ", ")
-}
+func groupList(tags []string) string { return rules.FormatGroups(tags) }

@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 
+	"gerastic/client/aftercommit"
 	"github.com/vektah/gqlparser/v2"
 	"github.com/vektah/gqlparser/v2/ast"
 	"github.com/vektah/gqlparser/v2/validator/rules"
@@ -158,11 +159,16 @@ func (g *graphQLRun) root(f *ast.Field) any {
 		return g.sailing(s)
 	case "delaySailing":
 		minutes, _ := strconv.Atoi(g.argument(f, "minutes"))
-		before, after, err := content.edit(g.ctx, id, Edit{Delay: &minutes})
+		var after Sailing
+		_, err := g.site.Outbox.Run(g.ctx, func(tx *aftercommit.Tx) error {
+			before, now, err := content.edit(g.ctx, tx, id, Edit{Delay: &minutes})
+			after = now
+			tx.Purge(fmt.Sprintf("sailing %d delayed by %d minutes", id, minutes), staleTags(before, after)...)
+			return err
+		})
 		if err != nil {
 			return fmt.Errorf("sailing %d cannot be delayed", id)
 		}
-		g.site.purge(g.ctx, staleTags(before, after), fmt.Sprintf("sailing %d delayed by %d minutes", id, minutes))
 		return g.sailing(after)
 	}
 	return nil

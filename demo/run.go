@@ -17,6 +17,8 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"gerastic/client"
+	"gerastic/client/aftercommit"
+	"gerastic/internal/localpg"
 	"gerastic/internal/node"
 )
 
@@ -29,6 +31,7 @@ type Options struct {
 	Origin   string        // listen address of the ferry company
 	Visitors float64       // page visits a second
 	Editors  time.Duration // about this long between edits; 0: none
+	Imports  time.Duration // between bulk imports that nobody is told of; 0: none
 	Slow     float64       // scale of the application's simulated costs
 	History  bool          // make up an hour of figures if there are none
 	// Command is how the reader calls gerastic, for the commands to paste.
@@ -40,9 +43,11 @@ type Demo struct {
 	Node    *node.Node
 	Site    *Site
 	Token   string
-	Origin  string // its address
+	Origin  string           // its address
+	Cluster *localpg.Cluster // the database server of node and company
 	options Options
 	content *Content
+	outbox  *aftercommit.Outbox
 	server  *http.Server
 	end     context.CancelFunc
 	tasks   sync.WaitGroup
@@ -61,6 +66,10 @@ func Start(ctx context.Context, o Options) (d *Demo, err error) {
 		return d, fmt.Errorf("--origin %s cannot be listened on; is another demo running? (%w)", o.Origin, errors.Unwrap(err))
 	}
 	d.Origin = "http://" + listener.Addr().String()
+	if err := d.openContent(ctx); err != nil {
+		listener.Close()
+		return d, err
+	}
 	if err := d.startNode(ctx); err != nil {
 		listener.Close()
 		return d, err
@@ -74,14 +83,33 @@ func Start(ctx context.Context, o Options) (d *Demo, err error) {
 	return d, d.startPeople(ctx)
 }
 
+// openContent starts the database server, with the company's content in it.
+func (d *Demo) openContent(ctx context.Context) (err error) {
+	if err := os.MkdirAll(d.options.Node.Data, 0o755); err != nil {
+		return fmt.Errorf("making the demo's directory: %w", err)
+	}
+	d.Cluster, err = localpg.Start(ctx, localpg.Options{Dir: filepath.Join(d.options.Node.Data, "postgresql"), Throwaway: true})
+	if err != nil {
+		return err
+	}
+	url, err := d.Cluster.CreateDatabase(ctx, "ostrel")
+	if err != nil {
+		return err
+	}
+	if d.content, err = OpenContent(ctx, url, time.Now()); err != nil {
+		return err
+	}
+	return os.Setenv("OSTREL_DATABASE", url)
+}
+
 func (d *Demo) startNode(ctx context.Context) error {
 	s := d.options.Node
-	s.PrivateDatabase, s.Throwaway = true, true
+	var err error
+	if s.Database, err = d.Cluster.CreateDatabase(ctx, "gerastic"); err != nil {
+		return err
+	}
 	if s.Name == "" {
 		s.Name = "demo"
-	}
-	if err := os.MkdirAll(s.Data, 0o755); err != nil {
-		return fmt.Errorf("making the demo's directory: %w", err)
 	}
 	s.PolicyFile = filepath.Join(s.Data, "policy.yaml")
 	if err := os.WriteFile(s.PolicyFile, policy, 0o644); err != nil {
@@ -91,7 +119,6 @@ func (d *Demo) startNode(ctx context.Context) error {
 	if err := os.Setenv("OSTREL_ORIGIN", d.Origin); err != nil {
 		return err
 	}
-	var err error
 	if d.Node, err = node.Start(ctx, s); err != nil {
 		return err
 	}
@@ -107,18 +134,13 @@ func (d *Demo) startNode(ctx context.Context) error {
 }
 
 func (d *Demo) startSite(ctx context.Context, listener net.Listener) error {
-	url, err := d.Node.Cluster().CreateDatabase(ctx, "ostrel")
-	if err == nil {
-		d.content, err = OpenContent(ctx, url, time.Now())
-	}
-	if err != nil {
-		listener.Close()
-		return err
-	}
 	// The desk purges with a token of its own, that can do nothing else.
 	desk, err := client.New(d.Node.ControlURL(), d.Token).CreateToken(ctx, "operations desk", []string{"purge"})
 	if err == nil {
-		d.Site, err = NewSite(Parts{Content: d.content, Purger: client.New(d.Node.ControlURL(), desk.Secret), Log: d.options.Node.Log, Slow: d.options.Slow, Now: time.Now})
+		d.outbox, err = aftercommit.Open(ctx, d.content.pool, client.New(d.Node.ControlURL(), desk.Secret), d.options.Node.Log)
+	}
+	if err == nil {
+		d.Site, err = NewSite(Parts{Content: d.content, Outbox: d.outbox, Edge: d.Node.EdgeURL(), Log: d.options.Node.Log, Slow: d.options.Slow, Now: time.Now})
 	}
 	if err != nil {
 		listener.Close()
@@ -127,6 +149,20 @@ func (d *Demo) startSite(ctx context.Context, listener net.Listener) error {
 	d.server = &http.Server{Handler: d.Site, ReadHeaderTimeout: 10 * time.Second, ErrorLog: slog.NewLogLogger(d.options.Node.Log.Handler(), slog.LevelDebug)}
 	d.tasks.Go(func() { _ = d.server.Serve(listener) })
 	return nil
+}
+
+// imports changes the timetable now and then, straight in the database.
+func (d *Demo) imports(ctx context.Context) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(d.options.Imports):
+		}
+		if _, err := d.content.Import(ctx, time.Now()); err != nil && ctx.Err() == nil {
+			d.options.Node.Log.Error("the bulk import failed", "error", err)
+		}
+	}
 }
 
 // history makes up figures if the database has none.
@@ -165,6 +201,9 @@ func (d *Demo) startPeople(ctx context.Context) error {
 		e := &Editors{Origin: d.Origin, Every: d.options.Editors, Sailings: sailings}
 		d.tasks.Go(func() { e.Run(life) })
 	}
+	if d.options.Imports > 0 {
+		d.tasks.Go(func() { d.imports(life) })
+	}
 	return nil
 }
 
@@ -184,8 +223,9 @@ Try first, in another terminal:
   curl -si %s/ports/tholm | grep -iE '^(HTTP|age|cache-status)'
   %s purge --tag port:tholm --reason 'trying it out'
   %s report ratio --since 5m
+  curl -s -X POST %s/desk/import && sleep 1 && %s changes log --limit 3
 
-`, edge, d.Origin, d.Node.ControlURL(), d.Token, edge, command, command)
+`, edge, d.Origin, d.Node.ControlURL(), d.Token, edge, command, command, d.Origin, command)
 }
 
 // Stop stops everything that Start started.
@@ -199,10 +239,16 @@ func (d *Demo) Stop(ctx context.Context) {
 		}
 	}
 	d.tasks.Wait()
-	if d.content != nil {
-		d.content.Close()
+	if d.outbox != nil {
+		d.outbox.Close()
 	}
 	if d.Node != nil {
 		d.Node.Stop(ctx)
+	}
+	if d.content != nil {
+		d.content.Close()
+	}
+	if d.Cluster != nil {
+		d.Cluster.Stop()
 	}
 }

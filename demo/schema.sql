@@ -17,3 +17,23 @@ create table if not exists notice (
     severity text not null check (severity in ('info', 'minor', 'severe')), until_at timestamptz not null default now() + interval '30 days');
 create table if not exists notice_port (notice_id int not null references notice on delete cascade, port text not null references port, primary key (notice_id, port));
 create table if not exists booking (id int generated always as identity primary key, customer text not null, sailing_id int not null references sailing);
+
+-- How often the desk has changed a row: it purges by itself, so that what changes without
+-- this was changed by somebody else.
+alter table sailing add column if not exists desk_edit int not null default 0;
+alter table notice add column if not exists desk_edit int not null default 0;
+-- The log holds old values only where it is told to.
+alter table sailing replica identity full;
+alter table notice replica identity full;
+alter table vessel replica identity full;
+alter table port replica identity full;
+-- What was deleted, for those who look later.
+create table if not exists tombstone (kind text not null, id text not null, was jsonb not null, deleted_at timestamptz not null default clock_timestamp());
+create or replace function bury() returns trigger language plpgsql as $$
+begin
+    insert into tombstone (kind, id, was) values (tg_table_name, old.id::text, to_jsonb(old));
+    return null;
+end $$;
+create or replace trigger buried after delete on sailing for each row execute function bury();
+create or replace trigger buried after delete on notice for each row execute function bury();
+create index if not exists sailing_updated on sailing (updated_at);

@@ -19,6 +19,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"gerastic/client"
+	"gerastic/client/aftercommit"
 )
 
 //go:embed templates/*.html assets/*
@@ -27,7 +28,8 @@ var files embed.FS
 // Parts are what the application works with.
 type Parts struct {
 	Content *Content
-	Purger  *client.Client // how the desk purges; nil: not at all
+	Outbox  *aftercommit.Outbox // how the desk purges
+	Edge    string              // where the application gets the pieces of its pages
 	Log     *slog.Logger
 	// Slow scales the simulated costs: 1 as in a real application, 0 none.
 	Slow float64
@@ -38,9 +40,10 @@ type Parts struct {
 // Site is the company's web application.
 type Site struct {
 	Parts
-	Renders atomic.Int64 // pages and calls made since the start
+	Renders atomic.Int64    // pages and calls made since the start
+	pieces  [4]atomic.Int64 // made since the start, by kind
 	pages   *template.Template
-	mux     *http.ServeMux
+	handler http.Handler
 }
 
 // NewSite returns the application.
@@ -78,17 +81,28 @@ func NewSite(parts Parts) (*Site, error) {
 	m.HandleFunc("GET /fail", site.fail)
 	m.HandleFunc("GET /half", site.half)
 	m.HandleFunc("GET /assets/{file...}", site.asset)
+	m.HandleFunc("GET /pieces/boards/{port}", site.boardPiece)
+	m.HandleFunc("GET /pieces/rows/{id}", site.rowPiece)
+	m.HandleFunc("GET /pieces/cards/{id}", site.cardPiece)
 	m.HandleFunc("POST /desk/sailings/{id}", site.editSailing)
+	m.HandleFunc("POST /desk/notices", site.writeNotice)
+	m.HandleFunc("POST /desk/notices/{id}", site.writeNotice)
+	m.HandleFunc("DELETE /desk/notices/{id}", site.deleteNotice)
+	m.HandleFunc("POST /desk/import", site.bulkImport)
 	m.HandleFunc("GET /desk/counters", site.counters)
-	site.mux = m
+	site.handler = client.Tagging(m)
 	return site, nil
 }
 
-func (s *Site) ServeHTTP(w http.ResponseWriter, r *http.Request) { s.mux.ServeHTTP(w, r) }
+func (s *Site) ServeHTTP(w http.ResponseWriter, r *http.Request) { s.handler.ServeHTTP(w, r) }
 
-// cost stands for what a real application would spend.
+// cost stands for what a real application would spend on a page.
 func (s *Site) cost(ctx context.Context, ms float64) {
 	s.Renders.Add(1)
+	s.wait(ctx, ms)
+}
+
+func (s *Site) wait(ctx context.Context, ms float64) {
 	if wait := time.Duration(ms * s.Slow * float64(time.Millisecond)); wait > 0 {
 		select {
 		case <-time.After(wait):
@@ -107,6 +121,8 @@ type page struct {
 	Port     Port
 	Sailings []Sailing
 	Sailing  Sailing
+	Rows     []template.HTML
+	Piece    template.HTML
 	Vessel   Vessel
 	Day      time.Time
 	Number   int
@@ -129,7 +145,6 @@ func (s *Site) render(w http.ResponseWriter, name string, p page, groups []strin
 	if len(groups) > 0 {
 		h.Set("Cache-Groups", groupList(groups))
 	}
-	h.Set("Content-Length", strconv.Itoa(b.Len()))
 	_, _ = w.Write(b.Bytes())
 }
 
@@ -198,7 +213,8 @@ func (s *Site) home(w http.ResponseWriter, r *http.Request) {
 
 func (s *Site) port(w http.ResponseWriter, r *http.Request) {
 	slug := r.PathValue("port")
-	s.cost(r.Context(), 350)
+	s.cost(r.Context(), 150)
+	s.pieces[pagePiece].Add(1)
 	p := page{}
 	var err error
 	if p.Port, err = s.Content.Port(r.Context(), slug); err != nil {
@@ -206,14 +222,15 @@ func (s *Site) port(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	p.Title = p.Port.Name
+	client.Tag(r.Context(), "port:"+slug, "notices:"+slug)
 	if p.Notices, err = s.Content.Notices(r.Context(), slug); err == nil {
-		p.Sailings, err = s.Content.Next(r.Context(), slug, s.Now(), 10)
+		p.Piece, err = s.piece(r.Context(), "/pieces/boards/"+slug)
 	}
 	if err != nil {
 		s.broken(w, err)
 		return
 	}
-	s.render(w, "port", p, groupsOf(p.Sailings, "port:"+slug, "departures:"+slug, "notices"))
+	s.render(w, "port", p, nil)
 }
 
 func (s *Site) departures(w http.ResponseWriter, r *http.Request) {
@@ -287,7 +304,12 @@ func (s *Site) vessel(w http.ResponseWriter, r *http.Request) {
 		s.missing(w, err, "vessel")
 		return
 	}
-	s.render(w, "vessel", page{Title: v.Name, Vessel: v}, []string{fmt.Sprintf("vessel:%d", v.ID)})
+	next, err := s.Content.With(r.Context(), v.ID, s.Now(), 6)
+	if err != nil {
+		s.broken(w, err)
+		return
+	}
+	s.render(w, "vessel", page{Title: v.Name, Vessel: v, Sailings: next}, groupsOf(next, fmt.Sprintf("vessel:%d", v.ID), fmt.Sprintf("sailings-of:%d", v.ID)))
 }
 
 func (s *Site) account(w http.ResponseWriter, r *http.Request) {
@@ -377,5 +399,9 @@ func (s *Site) photo(ctx context.Context, id string) ([]byte, error) {
 func (s *Site) counters(w http.ResponseWriter, _ *http.Request) {
 	w.Header().Set("Content-Type", "application/json")
 	w.Header().Set("Cache-Control", "no-store")
-	_ = json.NewEncoder(w).Encode(map[string]int64{"renders": s.Renders.Load(), "queries": s.Content.Queries.Load()})
+	pieces := map[string]int64{}
+	for kind, name := range pieceNames {
+		pieces[name] = s.pieces[kind].Load()
+	}
+	_ = json.NewEncoder(w).Encode(map[string]any{"renders": s.Renders.Load(), "queries": s.Content.Queries.Load(), "pieces": pieces})
 }

@@ -154,7 +154,7 @@ func TestPromise4WithoutTheDatabase(t *testing.T) {
 		return !fetch(t, "GET", n.EdgeURL()+"/x", "").hit()
 	})
 	assert.Contains(t, fetch(t, "GET", n.ControlURL()+"/readyz", "").body, "everything is revalidated")
-	_, err := company.Node.Cluster().CreateDatabase(ctx, missing)
+	_, err := company.Cluster.CreateDatabase(ctx, missing)
 	require.NoError(t, err)
 	eventually(t, "it finds the database", func() bool {
 		return !strings.Contains(fetch(t, "GET", n.ControlURL()+"/readyz", "").body, "degraded")

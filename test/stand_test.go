@@ -104,7 +104,7 @@ func eventually(t testing.TB, what string, ok func() bool) {
 
 // database makes a database of its own for a test, and returns its connection string.
 func database(t testing.TB, name string) string {
-	url, err := company.Node.Cluster().CreateDatabase(ctx, fmt.Sprintf("%s_%d", name, time.Now().UnixNano()))
+	url, err := company.Cluster.CreateDatabase(ctx, fmt.Sprintf("%s_%d", name, time.Now().UnixNano()))
 	require.NoError(t, err)
 	return url
 }

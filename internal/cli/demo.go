@@ -69,6 +69,7 @@ until it is interrupted, and stops all that it started. What it keeps is in --da
 	f.StringVar(&memory, "memory", "64MiB", "memory that the store may use")
 	f.Float64Var(&o.Visitors, "visitors", 30, "page visits a second; 0 for none")
 	f.DurationVar(&o.Editors, "edits-every", 6*time.Second, "about how long between two edits of the desk; 0s for none")
+	f.DurationVar(&o.Imports, "imports-every", 2*time.Minute, "between two bulk imports that nobody is told of; 0s for none")
 	f.DurationVar(&howLong, "for", 0, "stop by itself after this long, such as 30s")
 	f.StringVar(&logFormat, "log-format", "text", "text or json, to standard error")
 	return c

@@ -4,7 +4,9 @@ import (
 	"bufio"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -298,19 +300,30 @@ func whatPurged(p client.Purge) string {
 func (a *app) tags() *cobra.Command {
 	var limit int
 	c := &cobra.Command{
-		Use:     "tags [PREFIX]",
-		Short:   "The tags that stored entries carry",
-		Example: "  gerastic tags port:",
+		Use:     "tags [PREFIX | PATTERN]",
+		Short:   "The tags that stored entries carry, and when they were last purged",
+		Example: "  gerastic tags port:\n  gerastic tags 'departures:*-*'",
 		Args:    cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			prefix := strings.Join(args, "")
-			tags, err := a.client().Tags(cmd.Context(), prefix, limit)
+			prefix, pattern := strings.Join(args, ""), strings.Join(args, "")+"*"
+			most := limit
+			if before, _, starred := strings.Cut(prefix, "*"); starred {
+				prefix, pattern, most = before, prefix, mostSpelled
+			}
+			tags, err := a.client().Tags(cmd.Context(), prefix, most)
 			if err != nil {
 				return err
 			}
-			t := &rows{columns: []column{left("tag"), right("entries"), right("bytes")}}
+			tags = slices.DeleteFunc(tags, func(t client.StoredTag) bool { return !matchesStar(pattern, t.Tag) })
+			tags = tags[:min(limit, len(tags))]
+			t := &rows{columns: []column{left("tag"), right("entries"), right("bytes"), left("routes"), left("last purge")}}
 			for _, tag := range tags {
-				t.add(str(tag.Tag), count(int64(tag.Entries)), bytes(tag.Bytes))
+				last := cell{"–", ""}
+				if p := tag.Purged; p != nil {
+					last = clock(p.At)
+					last.text = fmt.Sprintf("%d, %s by %s", p.Sequence, last.text, p.Actor)
+				}
+				t.add(str(tag.Tag), count(int64(tag.Entries)), bytes(tag.Bytes), str(strings.Join(slices.Sorted(maps.Keys(tag.Routes)), ", ")), last)
 			}
 			return a.print(tags, t)
 		},

@@ -19,6 +19,7 @@ import (
 	"gerastic/internal/core/meter"
 	"gerastic/internal/core/store"
 	"gerastic/internal/core/tags"
+	"gerastic/internal/detect"
 	"gerastic/internal/edge"
 	"gerastic/internal/records"
 )
@@ -32,6 +33,8 @@ type Node interface {
 	// Purge writes a purge to the ledger and returns when every live node has applied it,
 	// this one first, or has not within a time.
 	Purge(ctx context.Context, p tags.Purge, actor, reason string) (tags.Stamp, []records.Applied, error)
+	// Changes finds changes of content.
+	Changes() *detect.Detector
 	// ApplyPolicy checks a rule file, keeps it as a revision and puts it in force.
 	ApplyPolicy(ctx context.Context, source, actor, note string) (records.Revision, error)
 	// Revision is the policy in force.
@@ -75,6 +78,7 @@ func New(node Node, e *edge.Edge, console fs.FS, log *slog.Logger) *Control {
 	c.api.UseMiddleware(c.authorize)
 	c.purgeCalls()
 	c.tagCalls()
+	c.changeCalls()
 	c.reportCalls()
 	c.routeCalls()
 	c.explainCalls()
@@ -114,7 +118,7 @@ func (c *Control) OpenAPI() ([]byte, error) { return c.api.OpenAPI().MarshalJSON
 // limitBody bounds what a caller may send.
 func limitBody(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		r.Body = http.MaxBytesReader(w, r.Body, 4<<20)
+		r.Body = http.MaxBytesReader(w, r.Body, 16<<20)
 		next.ServeHTTP(w, r)
 	})
 }

@@ -244,26 +244,3 @@ func notNil[T any](s []T) []T {
 	}
 	return s
 }
-
-func (c *Control) tagCalls() {
-	huma.Register(c.api, operation("list-tags", http.MethodGet, "/v1/tags", "List tags, those with most entries first", records.Read),
-		func(_ context.Context, in *struct {
-			Prefix string `query:"prefix" maxLength:"1024" doc:"Only tags that begin so"`
-			Limit  int    `query:"limit" default:"50" minimum:"1" maximum:"1000"`
-		}) (*struct {
-			Body struct {
-				Tags []client.Tag `json:"tags"`
-			}
-		}, error) {
-			out := &struct {
-				Body struct {
-					Tags []client.Tag `json:"tags"`
-				}
-			}{}
-			out.Body.Tags = []client.Tag{}
-			for _, t := range c.store.Tags(in.Prefix, in.Limit) {
-				out.Body.Tags = append(out.Body.Tags, client.Tag(t))
-			}
-			return out, nil
-		})
-}

@@ -140,6 +140,9 @@ func (e *Edge) confirm(f *fill.Flight[*head], o *order, header rules.Header, beg
 }
 
 func (e *Edge) mayStore(o *order, status int, header rules.Header, f rules.Freshness, received time.Time) rules.Rule {
+	if _, _, all := tagsOf(o, header); !all {
+		return rules.TooManyGroups
+	}
 	return rules.MayStore(rules.Storing{
 		Method: o.req.Method, NoStore: o.noStore,
 		Authorized: o.header.Has("Authorization") && o.plan.Key.Identity.Name != "Authorization",
@@ -157,14 +160,16 @@ func personal(o *order) bool {
 // entry makes an entry of a response, without its preparation.
 func (e *Edge) entry(o *order, status int, header rules.Header, body []byte, began, received time.Time) *store.Entry {
 	search := rules.SearchOf(header)
+	named, own, _ := tagsOf(o, header)
 	return &store.Entry{
 		Key: o.keyUnder(search), Search: search.String(), Method: o.req.Method, Scheme: o.request.Scheme,
 		Subject: tags.Subject{
-			Tags: tagsOf(o, header), Route: o.plan.Name,
+			Tags: named, Route: o.plan.Name,
 			Host: o.request.Host, Path: o.request.Path, Query: o.query, Stamp: o.stamp,
 		},
-		Vary:   rules.VaryingOf(header, o.header),
-		Status: status, Header: header, Body: body, Received: received,
+		RouteTags: own,
+		Vary:      rules.VaryingOf(header, o.header),
+		Status:    status, Header: header, Body: body, Received: received,
 		Freshness: rules.FreshnessOf(status, header, rules.ResponseDirectives(header), began, received, o.plan.Terms),
 		Browser:   o.plan.Browser, Idle: o.plan.Idle,
 	}
@@ -181,20 +186,22 @@ func (o *order) keyUnder(search rules.Search) string {
 	return string(o.plan.Key.Append(nil, o.plan.KeyName, &r))
 }
 
-// tagsOf gathers an entry's tags: the route's, and those that the origin names.
-func tagsOf(o *order, header rules.Header) []string {
+// tagsOf gathers an entry's tags: the route's, of which there are so many, and those
+// that the origin names. all is false when some had to be left out.
+func tagsOf(o *order, header rules.Header) (named []string, byRoute int, all bool) {
 	own := o.plan.TagsOf(&o.request)
-	groups, _ := rules.Groups(header["Cache-Groups"])
+	byRoute = len(own)
+	groups, cut := rules.Groups(header["Cache-Groups"])
 	if name := o.client.Origin.TagHeader; name != "" {
-		plain, _ := rules.PlainGroups(header[name], o.client.Origin.TagSeparator)
-		groups = append(groups, plain...)
+		plain, more := rules.PlainGroups(header[name], o.client.Origin.TagSeparator)
+		groups, cut = append(groups, plain...), cut+more
 	}
 	for _, tag := range groups {
 		if !slices.Contains(own, tag) {
 			own = append(own, tag)
 		}
 	}
-	return own[:min(len(own), rules.MaxGroups)]
+	return own[:min(len(own), rules.MaxGroups)], min(byRoute, rules.MaxGroups), cut == 0 && len(own) <= rules.MaxGroups
 }
 
 // bring takes a whole answer in: to all who wait, and into the store if it may.

@@ -260,11 +260,11 @@ func (c *Cluster) run(ctx context.Context, bin, data string, owner *syscall.Cred
 	}
 	defer logFile.Close()
 	settings := []string{"-D", handedDir, "-p", strconv.Itoa(c.port)}
-	for _, s := range []string{"listen_addresses=127.0.0.1", "unix_socket_directories=", "max_connections=80", "shared_buffers=64MB", "logging_collector=off"} {
+	for _, s := range []string{"listen_addresses=127.0.0.1", "unix_socket_directories=", "max_connections=80", "shared_buffers=64MB", "logging_collector=off", "wal_level=logical"} {
 		settings = append(settings, "-c", s)
 	}
 	if throwaway {
-		settings = append(settings, "-c", "fsync=off", "-c", "synchronous_commit=off", "-c", "full_page_writes=off")
+		settings = append(settings, "-c", "fsync=off", "-c", "full_page_writes=off")
 	}
 	c.command = exec.Command(filepath.Join(bin, "postgres"), settings...)
 	c.command.Stdout, c.command.Stderr = logFile, logFile

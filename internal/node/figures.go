@@ -49,6 +49,9 @@ func (n *Node) flushFigures() {
 			if err := rec.CompactFigures(n.life, compacted); err != nil {
 				n.log.Warn("old figures could not be merged", "error", err)
 			}
+			if err := rec.ForgetRuns(n.life, compacted); err != nil {
+				n.log.Warn("old runs could not be forgotten", "error", err)
+			}
 			if err := rec.ForgetPurges(n.life, compacted); err != nil {
 				n.log.Warn("the ledger's oldest purges could not be forgotten", "error", err)
 			}

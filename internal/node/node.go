@@ -19,6 +19,7 @@ import (
 	"gerastic/internal/core/meter"
 	"gerastic/internal/core/store"
 	"gerastic/internal/core/tags"
+	"gerastic/internal/detect"
 	"gerastic/internal/edge"
 	"gerastic/internal/localpg"
 	"gerastic/internal/records"
@@ -35,6 +36,7 @@ type Node struct {
 	meter   *meter.Meter
 	edge    *edge.Edge
 	control *control.Control
+	detect  *detect.Detector
 	cluster *localpg.Cluster
 
 	certificates                  *certificates // nil: cleartext
@@ -82,6 +84,7 @@ func Start(ctx context.Context, s Settings) (*Node, error) {
 			_, _, err := n.Purge(ctx, p, actor, reason)
 			return err
 		}})
+	n.detect = detect.New(detect.Parts{Node: s.Name, Log: s.Log, Records: n.Records, Purge: n.Purge})
 	n.tokens.Store(&tokenTable{})
 	n.rules.Store(&ruleState{})
 	n.control = control.New(n, n.edge, s.Console, s.Log)
@@ -193,9 +196,6 @@ func (n *Node) ControlURL() string { return "http://" + n.controlListener.Addr()
 // DatabaseURL is the connection string in use.
 func (n *Node) DatabaseURL() string { return n.settings.Database }
 
-// Cluster is the private database's server, or nil.
-func (n *Node) Cluster() *localpg.Cluster { return n.cluster }
-
 // Stop lets requests under way end (as long as ctx allows), writes the last figures,
 // and stops everything that Start started.
 func (n *Node) Stop(ctx context.Context) {
@@ -208,6 +208,7 @@ func (n *Node) Stop(ctx context.Context) {
 				s.Close()
 			}
 		}
+		n.detect.Stop()
 		n.end()
 		n.tasks.Wait()
 		for _, l := range []net.Listener{n.edgeListener, n.controlListener} {
@@ -230,6 +231,9 @@ func (n *Node) Stop(ctx context.Context) {
 
 // Name is the node's name in the ledger and the figures.
 func (n *Node) Name() string { return n.settings.Name }
+
+// Changes finds changes of content.
+func (n *Node) Changes() *detect.Detector { return n.detect }
 
 // Ready says why the node should get no visitors, or nil.
 func (n *Node) Ready() error {

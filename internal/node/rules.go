@@ -126,6 +126,7 @@ func (n *Node) enforce(revision records.Revision, off map[string]bool) error {
 	}
 	n.rules.Store(&ruleState{revision, off})
 	n.edge.Apply(p, off, off[records.Everything])
+	n.detect.Apply(p.Changes)
 	if err := os.WriteFile(n.keptPath(), []byte(revision.Source), 0o600); err != nil {
 		n.log.Warn("the policy could not be kept on disk", "error", err)
 	}

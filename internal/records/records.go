@@ -34,6 +34,7 @@ func Open(ctx context.Context, url string) (*Records, error) {
 	if err != nil {
 		return nil, fmt.Errorf("reading the database's address: %w", err)
 	}
+	config.MaxConns = max(config.MaxConns, 12)
 	config.ConnConfig.ConnectTimeout = 5 * time.Second
 	if config.ConnConfig.RuntimeParams["application_name"] == "" {
 		config.ConnConfig.RuntimeParams["application_name"] = "gerastic"

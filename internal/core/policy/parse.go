@@ -47,7 +47,7 @@ func (d *document) policy(root ast.Node, p *Policy) {
 				p.Routes = append(p.Routes, plan)
 			})
 		}},
-		d.later("changes"),
+		field{"changes", func(n ast.Node) { d.changes(n, &p.Changes) }},
 	)
 	if version == 0 && len(d.problems) == 0 {
 		d.fail(root, "the version is missing; begin with version: 1")

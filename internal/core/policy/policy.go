@@ -18,6 +18,7 @@ type Policy struct {
 	Enabled bool
 	Origins []*Origin
 	Routes  []*Plan
+	Changes Changes
 	// Warnings are findings that do not stop the policy from being applied.
 	Warnings []Problem
 }

@@ -112,7 +112,7 @@ func TestMistakes(t *testing.T) {
 		{"a probe of nothing", "version: 1\norigins: [{ name: s, url: http://h, probe: { every: 5s } }]\n", `probe needs a path`},
 		{"what no code obeys yet: compose", head + "    compose: true\n", `compose is not supported yet; remove it or write false`},
 		{"what no code obeys yet: after", head + "    admit: { after: 3 }\n", `after is not supported yet`},
-		{"what no code obeys yet: changes", head + "changes: {}\n", `changes is not supported yet`},
+
 		{"an origin that is no address", "version: 1\norigins: [{ name: s, url: ftp://h }]\n", `is no origin's address`},
 		{"a variable that is not set", "version: 1\norigins: [{ name: s, url: \"${NONE}\" }]\n", `the environment has no NONE; set it before starting`},
 		{"no origin", "version: 1\n", `there is no origin`},

@@ -13,7 +13,8 @@ const MaxGroups = 1000
 const MaxGroupLength = 1024
 
 // Groups reads a Cache-Groups or Cache-Group-Invalidation field: a list of strings
-// (RFC 9875 §2, §3). A field that does not parse is ignored as a whole, members of
+// (RFC 9875 §2, §3), or of display strings, for names that are not ASCII (RFC 9651
+// §3.3.8). A field that does not parse is ignored as a whole, members of
 // another type one by one. cut counts what was over the limits.
 func Groups(lines []string) (groups []string, cut int) {
 	if len(lines) == 0 {
@@ -29,6 +30,9 @@ func Groups(lines []string) (groups []string, cut int) {
 			continue
 		}
 		name, ok := item.Value.(string)
+		if shown, isDisplay := item.Value.(httpsfv.DisplayString); isDisplay {
+			name, ok = string(shown), true
+		}
 		if !ok || name == "" {
 			continue
 		}
@@ -39,6 +43,22 @@ func Groups(lines []string) (groups []string, cut int) {
 		groups = append(groups, name)
 	}
 	return groups, cut
+}
+
+// FormatGroups writes a Cache-Groups field that Groups reads.
+func FormatGroups(groups []string) string {
+	list := make(httpsfv.List, len(groups))
+	for i, name := range groups {
+		list[i] = httpsfv.NewItem(name)
+		if strings.ContainsFunc(name, func(r rune) bool { return r < 0x20 || r > 0x7e }) {
+			list[i] = httpsfv.NewItem(httpsfv.DisplayString(name))
+		}
+	}
+	field, err := httpsfv.Marshal(list)
+	if err != nil {
+		return "" // a name that is no UTF-8; no tag is
+	}
+	return field
 }
 
 // PlainGroups reads a tag field of an origin that cannot send structured fields:

@@ -20,6 +20,7 @@ const (
 	VaryAll
 	Incomplete
 	TooLarge
+	TooManyGroups
 	AlreadyStale
 	Invalidated
 	EventStream
@@ -41,6 +42,7 @@ var ruleTexts = [...]struct{ name, section, text string }{
 	VaryAll:             {"vary-all", "RFC 9111 §4.1", "Vary: * matches no later request"},
 	Incomplete:          {"incomplete", "RFC 9111 §3.3", "the answer did not arrive whole"},
 	TooLarge:            {"body-too-large", "", "the body is larger than admit.max_body"},
+	TooManyGroups:       {"too-many-tags", "", "the answer carries more than 1000 tags, or one of more than 1024 bytes: a purge of what was left out would not reach it"},
 	AlreadyStale:        {"stale-on-arrival", "RFC 9111 §4.2", "the answer is stale on arrival and has no validator to ask again with"},
 	EventStream:         {"event-stream", "", "a stream of events never ends, so only an origin that states a lifetime has it stored"},
 	GraphQLErrors:       {"graphql-errors", "", "the answer has errors, so it is not the answer to the question"},

@@ -17,7 +17,10 @@ type Entry struct {
 	Method  string
 	Scheme  string
 	Subject tags.Subject
-	Vary    []rules.Varying
+	// RouteTags is how many of the subject's tags come from the route; the origin named
+	// those behind them.
+	RouteTags int
+	Vary      []rules.Varying
 
 	Status    int
 	Header    rules.Header // as it came, less what Storable takes away

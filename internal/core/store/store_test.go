@@ -227,7 +227,7 @@ func TestWhatWasFilledAfterAPurgeStays(t *testing.T) {
 	m.Put(old, noon)
 	m.Put(fresh, noon)
 	assert.EqualValues(t, 1, m.Sweep(tags.Purge{Sequence: 1, Tags: []string{"t"}}).Entries)
-	assert.Equal(t, []TagCount{{"t", 1, fresh.size.Load()}}, m.Tags("", 10), "it is still found by its tag")
+	assert.Equal(t, []TagCount{{"t", 1, fresh.size.Load(), map[string]int{"r": 1}}}, m.Tags("", 10), "it is still found by its tag")
 	assert.EqualValues(t, 1, m.Sweep(tags.Purge{Sequence: 2, Tags: []string{"t"}}).Entries)
 }
 

@@ -228,6 +228,7 @@ type TagCount struct {
 	Tag     string
 	Entries int
 	Bytes   int64
+	Routes  map[string]int // entries, by route
 }
 
 // Tags lists the tags that begin with prefix, largest first, at most limit.
@@ -248,10 +249,38 @@ func (m *Memory) Tags(prefix string, limit int) []TagCount {
 	})
 	found = found[:min(limit, len(found))]
 	for i := range found {
-		m.each(label{byTag, found[i].Tag}, func(e *Entry) { found[i].Bytes += e.size.Load() })
+		seen := map[*Entry]bool{}
+		found[i].Routes = map[string]int{}
+		m.each(label{byTag, found[i].Tag}, func(e *Entry) {
+			if !seen[e] {
+				seen[e] = true
+				found[i].Bytes += e.size.Load()
+				found[i].Routes[e.Subject.Route]++
+			}
+		})
 	}
 	return found
 }
+
+// Some returns entries that carry a tag, or (tag "") any, at most limit.
+func (m *Memory) Some(tag string, limit int) []*Entry {
+	labels := []label{{byTag, tag}}
+	if tag == "" {
+		labels = m.routes()
+	}
+	var some []*Entry
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for _, l := range labels {
+		if g := m.index[l]; g != nil {
+			some = append(some, g.entries[:min(len(g.entries), limit-len(some))]...)
+		}
+	}
+	return some
+}
+
+// Softened tells whether a purge marked the entry stale.
+func (e *Entry) Softened() bool { return e.state.Load() == softened }
 
 // RouteCounts returns how much each route holds.
 func (m *Memory) RouteCounts() map[string]int {

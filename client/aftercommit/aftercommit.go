@@ -1,0 +1,178 @@
+// Package aftercommit purges what a transaction changed, after it was committed: not
+// before, since an old page could be made again meanwhile, and not when it was rolled
+// back. What is to be purged is written in the same transaction, into a table of the
+// application's own database, and leaves it when Gerastic has purged it: neither a
+// crash between the commit and the purge nor a Gerastic that cannot be reached loses it.
+package aftercommit
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"fmt"
+	"log/slog"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgxpool"
+
+	"gerastic/client"
+)
+
+// Outbox sends what transactions changed.
+type Outbox struct {
+	pool *pgxpool.Pool
+	to   *client.Client
+	log  *slog.Logger
+	end  context.CancelFunc
+	done chan struct{}
+}
+
+// schema is the table of what is not purged yet.
+const schema = `create table if not exists purge_outbox (
+	id bigint generated always as identity primary key,
+	at timestamptz not null default clock_timestamp(),
+	request jsonb not null)`
+
+// Pauses between tries to send what is left over.
+const (
+	firstPause = time.Second
+	lastPause  = time.Minute
+)
+
+// Open makes the table, if it is not there, and begins to send what an earlier process
+// left in it. Close ends that.
+func Open(ctx context.Context, pool *pgxpool.Pool, to *client.Client, log *slog.Logger) (*Outbox, error) {
+	if _, err := pool.Exec(ctx, schema); err != nil {
+		return nil, fmt.Errorf("making the table purge_outbox: %w", err)
+	}
+	life, end := context.WithCancel(context.WithoutCancel(ctx))
+	o := &Outbox{pool: pool, to: to, log: log, end: end, done: make(chan struct{})}
+	go o.sendLeftOver(life)
+	return o, nil
+}
+
+// Close stops sending; what is left stays in the table for the next Open.
+func (o *Outbox) Close() {
+	o.end()
+	<-o.done
+}
+
+// Tx is a transaction that knows what it changes.
+type Tx struct {
+	pgx.Tx
+	sent []message
+	ids  []int64
+}
+
+// message is what is to be told: a purge, or changes for the rules.
+type message struct {
+	Purge   *client.PurgeRequest `json:"purge,omitempty"`
+	Changes []client.Change      `json:"changes,omitempty"`
+}
+
+// Purge orders that tags be purged if the transaction is committed.
+func (tx *Tx) Purge(reason string, tags ...string) {
+	if len(tags) > 0 {
+		tx.sent = append(tx.sent, message{Purge: &client.PurgeRequest{Tags: tags, Reason: reason}})
+	}
+}
+
+// Changed tells the rules of changes, if the transaction is committed: before nil is a
+// create, after nil a delete.
+func (tx *Tx) Changed(kind string, before, after any) {
+	c := client.ChangeOf(kind, before, after)
+	c.ID = rand.Text() // sent twice, it counts once
+	tx.sent = append(tx.sent, message{Changes: []client.Change{c}})
+}
+
+// Run carries out do in a transaction, commits, and purges what it ordered. It returns
+// an error only when the transaction failed, and nothing was changed; purged tells whether
+// everything has been purged by now. If not, it will be as soon as Gerastic answers.
+func (o *Outbox) Run(ctx context.Context, do func(tx *Tx) error) (purged bool, err error) {
+	tx := &Tx{}
+	err = pgx.BeginFunc(ctx, o.pool, func(inner pgx.Tx) error {
+		tx.Tx = inner
+		if err := do(tx); err != nil {
+			return err
+		}
+		for _, m := range tx.sent {
+			content, err := json.Marshal(m)
+			if err != nil {
+				return err
+			}
+			var id int64
+			if err := inner.QueryRow(ctx, `insert into purge_outbox (request) values ($1) returning id`, content).Scan(&id); err != nil {
+				return err
+			}
+			tx.ids = append(tx.ids, id)
+		}
+		return nil
+	})
+	if err != nil {
+		return false, err
+	}
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
+	defer cancel()
+	for i, m := range tx.sent {
+		if err := o.send(ctx, tx.ids[i], m); err != nil {
+			o.log.Warn("a change is committed but not purged yet; it is tried again", "id", tx.ids[i], "error", err)
+			return false, nil
+		}
+	}
+	return true, nil
+}
+
+// send tells one message, and forgets it when it was taken.
+func (o *Outbox) send(ctx context.Context, id int64, m message) error {
+	var err error
+	if m.Purge != nil {
+		_, err = o.to.Purge(ctx, *m.Purge)
+	} else {
+		_, err = o.to.SendChanges(ctx, "", m.Changes...)
+	}
+	if err != nil {
+		return err
+	}
+	_, err = o.pool.Exec(ctx, `delete from purge_outbox where id = $1`, id)
+	return err
+}
+
+// sendLeftOver tries what could not be sent at once, with growing pauses.
+func (o *Outbox) sendLeftOver(ctx context.Context) {
+	defer close(o.done)
+	pause := firstPause
+	for {
+		switch left, err := o.sendOld(ctx); {
+		case ctx.Err() != nil:
+			return
+		case err != nil:
+			o.log.Warn("changes that are committed are not purged yet; they are tried again", "in", pause, "error", err)
+			pause = min(2*pause, lastPause)
+		case left == 0:
+			pause = firstPause
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(pause):
+		}
+	}
+}
+
+// sendOld sends what is older than any process needs to send it itself.
+func (o *Outbox) sendOld(ctx context.Context) (left int, err error) {
+	rows, err := o.pool.Query(ctx, `select id, request from purge_outbox where at < clock_timestamp() - interval '1 second' order by id limit 100`)
+	if err != nil {
+		return 0, err
+	}
+	type row struct {
+		ID      int64
+		Request message
+	}
+	all, err := pgx.CollectRows(rows, pgx.RowToStructByPos[row])
+	for i := 0; err == nil && i < len(all); i++ {
+		err = o.send(ctx, all[i].ID, all[i].Request)
+	}
+	return len(all), err
+}

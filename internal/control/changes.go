@@ -1,0 +1,341 @@
+package control
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"reflect"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"gerastic/client"
+	"gerastic/internal/core/changes"
+	"gerastic/internal/core/meter"
+	"gerastic/internal/core/policy"
+	"gerastic/internal/detect"
+	"gerastic/internal/records"
+)
+
+// sentChanges is a call that tells of changes. It is open: a signature counts as much
+// as a token.
+type sentChanges struct {
+	Authorization string `header:"Authorization" hidden:"true"`
+	Cookie        string `header:"Cookie" hidden:"true"`
+	Time          string `header:"Gerastic-Time" doc:"When the call was signed, in Unix seconds"`
+	Signature     string `header:"Gerastic-Signature" doc:"HMAC-SHA-256 over Gerastic-Time, a line break and the raw body, by the source's secret, in hexadecimal; instead of a token"`
+	Source        string `query:"source" doc:"The webhook of the policy that this is; may be left out where there is one"`
+	RawBody       []byte `contentType:"application/json"`
+}
+
+type changeStatus struct {
+	Status int
+	Body   client.ChangesStatus
+}
+
+type changeRun struct{ Body client.ChangeRun }
+
+func (c *Control) changeCalls() {
+	sending := huma.Operation{OperationID: "send-changes", Method: http.MethodPost, Path: "/v1/changes", Summary: "Tell of changes of content; what showed them is purged", MaxBodyBytes: 16 << 20, SkipValidateBody: true}
+	item := c.api.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[client.Change](), true, "Change")
+	list := &huma.Schema{Type: huma.TypeArray, Items: item}
+	sending.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/json": {Schema: &huma.Schema{
+		Description: "One change, a list of them, or an object whose member changes is a list",
+		OneOf:       []*huma.Schema{item, list, {Type: huma.TypeObject, Properties: map[string]*huma.Schema{"changes": list}, Required: []string{"changes"}}},
+	}}}}
+	huma.Register(c.api, sending, func(ctx context.Context, in *sentChanges) (*changeRun, error) {
+		source, err := c.sender(in)
+		if err != nil {
+			return nil, err
+		}
+		all, err := readChanges(in.RawBody)
+		if err != nil {
+			return nil, err
+		}
+		run, err := c.node.Changes().Sent(ctx, source, all)
+		return c.ran(run, err)
+	})
+
+	huma.Register(c.api, operation("try-change", http.MethodPost, "/v1/changes/try", "Show what the rules make of a change, and purge nothing", records.Read),
+		func(ctx context.Context, in *struct {
+			Body    client.Change
+			RawBody []byte
+		}) (*struct{ Body client.ChangeTrial }, error) {
+			all, err := readChanges(in.RawBody)
+			if err != nil {
+				return nil, err
+			}
+			trial, err := c.try(ctx, &all[0])
+			return &struct{ Body client.ChangeTrial }{trial}, err
+		})
+
+	huma.Register(c.api, operation("run-changes", http.MethodPost, "/v1/changes/run", "Read a table of the content now", records.Purging),
+		func(ctx context.Context, in *struct {
+			Body struct {
+				Source string `json:"source,omitempty" doc:"May be left out where there is one table"`
+			}
+		}) (*changeRun, error) {
+			source, err := c.onlyOf(in.Body.Source, policy.Table)
+			if err != nil {
+				return nil, err
+			}
+			run, err := c.node.Changes().Run(ctx, source.Name)
+			return c.ran(run, err)
+		})
+
+	huma.Register(c.api, operation("list-change-runs", http.MethodGet, "/v1/changes/runs", "List what was read from the sources, newest first", records.Read),
+		func(ctx context.Context, in *struct {
+			Source string `query:"source"`
+			Before int64  `query:"before" doc:"Only runs before this number"`
+			Limit  int    `query:"limit" default:"50" minimum:"1" maximum:"500"`
+		}) (*struct {
+			Body struct {
+				Runs []client.ChangeRun `json:"runs"`
+			}
+		}, error) {
+			rec, err := c.records()
+			if err != nil {
+				return nil, err
+			}
+			runs, err := rec.Runs(ctx, in.Source, in.Before, in.Limit)
+			if err != nil {
+				return nil, c.failed(err)
+			}
+			out := &struct {
+				Body struct {
+					Runs []client.ChangeRun `json:"runs"`
+				}
+			}{}
+			out.Body.Runs = []client.ChangeRun{}
+			for _, r := range runs {
+				out.Body.Runs = append(out.Body.Runs, runOut(r))
+			}
+			return out, nil
+		})
+
+	huma.Register(c.api, operation("changes-status", http.MethodGet, "/v1/changes/status", "Tell a monitor how the sources are: 200, or 503 and which is not well", records.Read),
+		func(ctx context.Context, _ *struct{}) (*changeStatus, error) {
+			rec, err := c.records()
+			if err != nil {
+				return nil, err
+			}
+			s, err := c.changesStatus(ctx, rec)
+			if err != nil {
+				return nil, c.failed(err)
+			}
+			out := &changeStatus{Status: http.StatusOK, Body: s}
+			if !s.Well {
+				out.Status = http.StatusServiceUnavailable
+			}
+			return out, nil
+		})
+}
+
+// sender finds out which webhook a call is, and that it may send.
+func (c *Control) sender(in *sentChanges) (*policy.Source, error) {
+	var source *policy.Source
+	known := c.node.Changes().Rules()
+	if in.Source != "" || in.Signature != "" || len(webhooks(known)) > 0 {
+		var err error
+		if source, err = c.onlyOf(in.Source, policy.Webhook); err != nil {
+			return nil, err
+		}
+	}
+	if in.Signature != "" {
+		if source.Secret == "" {
+			return nil, huma.Error401Unauthorized(fmt.Sprintf("source %s has no secret in the policy, so that it takes no signatures; send a token", source.Name))
+		}
+		if err := detect.Signed(source.Secret, in.Time, in.Signature, in.RawBody, c.now()); err != nil {
+			return nil, huma.Error401Unauthorized(err.Error())
+		}
+		return source, nil
+	}
+	token, ok := c.tokenOf(in.Authorization, in.Cookie)
+	if !ok {
+		return nil, huma.Error401Unauthorized("sending changes needs a token with the right purge, or a signature: Gerastic-Time and Gerastic-Signature")
+	}
+	if !token.May(records.Purging) {
+		return nil, huma.Error403Forbidden(lacks(records.Purging))
+	}
+	return source, nil
+}
+
+func webhooks(all policy.Changes) (found []*policy.Source) {
+	for _, s := range all.Sources {
+		if s.Kind == policy.Webhook {
+			found = append(found, s)
+		}
+	}
+	return found
+}
+
+// onlyOf is the source of a name, or the only one of its kind.
+func (c *Control) onlyOf(name string, kind policy.SourceKind) (*policy.Source, error) {
+	var names []string
+	var found *policy.Source
+	for _, s := range c.node.Changes().Rules().Sources {
+		if name == s.Name && s.Kind != kind {
+			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("source %s is a %s, not a %s: it follows changes by itself", name, s.Kind, kind))
+		}
+		if s.Kind == kind {
+			names = append(names, s.Name)
+			if name == "" || name == s.Name {
+				found = s
+			}
+		}
+	}
+	switch {
+	case len(names) == 0:
+		return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("the policy has no source of kind %s; add one under changes.sources", kind))
+	case found == nil:
+		return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("no %s is named %q; there is %s", kind, name, strings.Join(names, ", ")))
+	case name == "" && len(names) > 1:
+		return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("there is more than one %s; name one: %s", kind, strings.Join(names, ", ")))
+	}
+	return found, nil
+}
+
+// mostSent is how many changes one call may tell of.
+const mostSent = 10_000
+
+// readChanges reads one change, a list of them, or {"changes": a list}.
+func readChanges(body []byte) ([]changes.Change, error) {
+	var members map[string]json.RawMessage
+	if json.Unmarshal(body, &members) == nil && len(members) == 1 && members["changes"] != nil {
+		body = members["changes"]
+	}
+	all, err := detect.ParseChanges(body)
+	switch {
+	case err != nil:
+		return nil, huma.Error422UnprocessableEntity(err.Error() + "; nothing was purged")
+	case len(all) == 0:
+		return nil, huma.Error422UnprocessableEntity("there is no change in the call; send at least one")
+	case len(all) > mostSent:
+		return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("a call takes at most %d changes, and this has %d; send the rest in another", mostSent, len(all)))
+	}
+	return all, nil
+}
+
+// ran answers for a run.
+func (c *Control) ran(run records.Run, err error) (*changeRun, error) {
+	var mistake *detect.Mistake
+	switch {
+	case errors.As(err, &mistake):
+		return nil, huma.Error422UnprocessableEntity(mistake.Text)
+	case errors.Is(err, detect.ErrRunning):
+		return nil, huma.Error409Conflict("the source is being read already, here or by another node; gerastic changes log shows when it is done")
+	case err != nil:
+		return nil, huma.Error503ServiceUnavailable("the run broke off; what it had found until then is purged, and the next run reads all of it again: " + err.Error())
+	}
+	return &changeRun{runOut(run)}, nil
+}
+
+func runOut(r records.Run) client.ChangeRun {
+	return client.ChangeRun{
+		Run: r.ID, Source: r.Source, Trigger: r.Trigger, Node: r.Node, Began: r.Began, TookMS: milliseconds(r.Ended.Sub(r.Began)),
+		Changes: r.Changes, Skipped: r.Skipped, Tags: r.Tags, Entries: r.Entries, Purges: notNil(r.Purges), Error: r.Error,
+	}
+}
+
+// try applies the rules to a change that did not happen.
+func (c *Control) try(ctx context.Context, change *changes.Change) (client.ChangeTrial, error) {
+	known := c.node.Changes().Rules()
+	out := client.ChangeTrial{Effects: []client.ChangeEffect{}, Kinds: []string{}}
+	seen := map[string]bool{}
+	for _, r := range known.Rules {
+		if !seen[r.Kind] {
+			seen[r.Kind] = true
+			out.Kinds = append(out.Kinds, r.Kind)
+		}
+	}
+	for _, e := range changes.Effects(known.Rules, change) {
+		effect := client.ChangeEffect{Rule: e.Rule + 1, Fired: e.Fired, Why: e.Why, Mode: e.Mode.String(), Tags: notNil(e.Tags)}
+		for _, q := range e.Questions {
+			more, err := c.node.Changes().Answer(ctx, q)
+			if err != nil {
+				return out, huma.Error422UnprocessableEntity(err.Error())
+			}
+			effect.Query = q.FanOut.Query
+			effect.Tags = append(effect.Tags, more...)
+		}
+		out.Effects = append(out.Effects, effect)
+	}
+	return out, nil
+}
+
+// changesStatus holds every source against its promise.
+func (c *Control) changesStatus(ctx context.Context, rec *records.Records) (client.ChangesStatus, error) {
+	known := c.node.Changes().Rules()
+	out := client.ChangesStatus{Well: true, Sources: []client.SourceStatus{}, Rules: len(known.Rules)}
+	states, err := rec.Sources(ctx)
+	if err != nil {
+		return out, err
+	}
+	delays, seen, err := rec.Delays(ctx, c.now().Add(-24*time.Hour))
+	if err != nil {
+		return out, err
+	}
+	var failing []string
+	for _, s := range known.Sources {
+		one := c.sourceStatus(s, states[s.Name])
+		one.Changes = seen[s.Name]
+		one.DelayP50MS, one.DelayP99MS = percentile(delays[s.Name], 0.5), percentile(delays[s.Name], 0.99)
+		last, err := rec.LastRun(ctx, s.Name)
+		if err != nil && !errors.Is(err, records.ErrNotFound) {
+			return out, err
+		}
+		if err == nil {
+			run := runOut(last)
+			one.LastRun = &run
+		}
+		if !one.Well {
+			failing = append(failing, s.Name+": "+one.Why)
+		}
+		out.Sources = append(out.Sources, one)
+	}
+	out.Well, out.Why = len(failing) == 0, strings.Join(failing, "; ")
+	return out, nil
+}
+
+func (c *Control) sourceStatus(s *policy.Source, state records.Source) client.SourceStatus {
+	one := client.SourceStatus{Name: s.Name, Kind: string(s.Kind), Node: state.Node, Checked: state.Checked, WithinS: s.Within.Seconds(), Note: state.Detail, Behind: state.Behind, Retained: state.Retained}
+	if s.Kind == policy.Replication {
+		one.KeepAtMost = s.KeepAtMost
+	}
+	started := c.node.Status().Started
+	switch ago := c.now().Sub(deref(state.Checked)); {
+	case state.Error != "":
+		one.Why = state.Error
+	case s.Kind == policy.Webhook:
+	case state.Checked == nil && c.now().Sub(started) < s.Within:
+		one.Note = strings.TrimPrefix(one.Note+"; not read yet", "; ")
+	case state.Checked == nil:
+		one.Why = "it has never been read"
+	case ago > s.Within:
+		one.Why = fmt.Sprintf("it was last read %s ago, and promises %s; is a node running that can reach its database?", ago.Round(time.Second), policy.FormatDuration(s.Within))
+	}
+	one.Well = one.Why == ""
+	return one
+}
+
+func deref(t *time.Time) time.Time {
+	if t == nil {
+		return time.Time{}
+	}
+	return *t
+}
+
+func percentile(h *meter.Histogram, p float64) *float64 {
+	if h == nil {
+		return nil
+	}
+	d, ok := h.Percentile(p)
+	if !ok {
+		return nil
+	}
+	ms := milliseconds(d)
+	return &ms
+}

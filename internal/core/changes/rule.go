@@ -1,0 +1,130 @@
+package changes
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"gerastic/internal/core/rules"
+	"gerastic/internal/core/tags"
+)
+
+// Rule says which tags a change of a kind of thing makes stale.
+type Rule struct {
+	Kind          string
+	Tags          []Template // filled from the old and from the new values
+	OnlyIfChanged []string   // fields; an update that changed none of them does not count
+	When          *Condition // nil: always
+	Also          *FanOut    // nil: none
+	Mode          tags.Mode
+}
+
+// FanOut asks a database what else a change concerns: a vessel changed, so the ports of
+// all its sailings did.
+type FanOut struct {
+	Database string // connection string; "" for that of the source
+	Query    string
+	With     []string   // fields whose values are $1, $2, …
+	Tags     []Template // filled from each row
+}
+
+// Question is a fan-out query with its values.
+type Question struct {
+	FanOut *FanOut
+	With   []string
+}
+
+// Effect is what one rule makes of a change.
+type Effect struct {
+	Rule      int    // its place among the rules
+	Fired     bool   // the rule counts for the change
+	Why       string // why it does not, or what is uncertain
+	Mode      tags.Mode
+	Tags      []string
+	Questions []Question // whose answers add to Tags
+}
+
+// Effects applies the rules of the change's kind.
+func Effects(all []*Rule, c *Change) []Effect {
+	var effects []Effect
+	for i, r := range all {
+		if r.Kind == c.Kind {
+			e := r.effect(c)
+			e.Rule = i
+			effects = append(effects, e)
+		}
+	}
+	return effects
+}
+
+func (r *Rule) effect(c *Change) Effect {
+	e := Effect{Mode: r.Mode}
+	if r.unchanged(c) {
+		e.Why = "none of " + strings.Join(r.OnlyIfChanged, ", ") + " changed"
+		return e
+	}
+	if r.When != nil && !r.When.Met(c) {
+		e.Why = "it is not so that " + r.When.String()
+		return e
+	}
+	e.Fired = true
+	// Old and new values alike: the group that lost the thing showed it until now.
+	for _, side := range []Fields{c.Before, c.After} {
+		if side == nil {
+			continue
+		}
+		for _, t := range r.Tags {
+			for _, tag := range t.Tags(side) {
+				if len(tag) <= rules.MaxGroupLength { // no entry can carry a longer one
+					e.Tags = add(e.Tags, tag)
+				}
+			}
+		}
+		if r.Also != nil {
+			if q, ok := r.Also.question(side); ok && !slices.ContainsFunc(e.Questions, func(other Question) bool { return slices.Equal(other.With, q.With) }) {
+				e.Questions = append(e.Questions, q)
+			}
+		}
+	}
+	if c.Before == nil && !c.known(true) {
+		e.Why = "the old values are not known, so that only the new ones name tags"
+	}
+	return e
+}
+
+// unchanged: an update whose fields of interest are certainly the same.
+func (r *Rule) unchanged(c *Change) bool {
+	if len(r.OnlyIfChanged) == 0 || c.Before == nil || c.After == nil {
+		return false
+	}
+	return !slices.ContainsFunc(r.OnlyIfChanged, func(path string) bool { return !same(c.Before, c.After, path) })
+}
+
+func (f *FanOut) question(side Fields) (Question, bool) {
+	q := Question{FanOut: f}
+	for _, path := range f.With {
+		v, _ := side.at(path)
+		value, ok := text(v)
+		if !ok {
+			return q, false
+		}
+		q.With = append(q.With, value)
+	}
+	return q, true
+}
+
+// Fill makes the tags of one row of the answer.
+func (f *FanOut) Fill(row Fields) (all []string) {
+	for _, t := range f.Tags {
+		all = add(all, t.Tags(row)...)
+	}
+	return all
+}
+
+// CheckField says what is wrong with a field's name, or nil.
+func CheckField(path string) error {
+	if !isPath(path) {
+		return fmt.Errorf("%q is no field; write id or vessel.name", path)
+	}
+	return nil
+}

@@ -1,0 +1,335 @@
+package detect
+
+import (
+	"cmp"
+	"context"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"hash/fnv"
+	"math"
+	"math/big"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgtype"
+
+	"gerastic/internal/core/changes"
+	"gerastic/internal/records"
+)
+
+// readTable reads what changed in a table since the last run, and purges.
+func (w *watcher) readTable(ctx context.Context, trigger string) (records.Run, error) {
+	rec, err := w.Records()
+	if err != nil {
+		return records.Run{}, err
+	}
+	lead, err := rec.TakeLead(ctx, w.source.Name)
+	if err != nil {
+		return records.Run{}, err
+	}
+	if lead == nil {
+		return records.Run{}, ErrRunning
+	}
+	defer lead.Close()
+	state, err := rec.Source(ctx, w.source.Name, string(w.source.Kind))
+	if err != nil {
+		return records.Run{}, err
+	}
+	state.Node, state.Detail = w.Node, ""
+	began := time.Now()
+	r := w.begin(w.source.Name, trigger, w.source, nil)
+	err = r.table(ctx, &state)
+	if err == nil && !lead.Held(ctx) {
+		err = errors.New("the right to read the source was lost on the way; what was found is purged, and is read again")
+	}
+	if err == nil {
+		state.Checked, state.Error, state.Failures = &began, "", 0
+		err = rec.SaveSource(ctx, state) // only now: the purges are in the ledger
+	} else if kept, again := rec.Source(ctx, w.source.Name, string(w.source.Kind)); again == nil {
+		kept.Node, kept.Error, kept.Failures = w.Node, err.Error(), kept.Failures+1
+		_ = rec.SaveSource(ctx, kept)
+	}
+	return r.close(ctx, rec, err)
+}
+
+// table reads both queries from where they were.
+func (r *run) table(ctx context.Context, state *records.Source) error {
+	var err error
+	if r.pool, err = openContent(ctx, r.source.Database); err != nil {
+		return err
+	}
+	defer r.pool.Close()
+	seen := unpackSeen(state.Seen)
+	for i, q := range []struct {
+		name, text string
+		cursor     **string
+		op         changes.Op
+	}{{"query", r.source.Query, &state.Cursor, changes.Unknown}, {"deleted", r.source.Deleted, &state.Deleted, changes.Delete}} {
+		if q.text == "" {
+			continue
+		}
+		read := &reading{run: r, query: q.text, op: q.op, before: seen[i]}
+		next, err := read.from(ctx, *q.cursor)
+		if err != nil {
+			return fmt.Errorf("source %s, %s: %w", r.source.Name, q.name, err)
+		}
+		if *q.cursor == nil {
+			state.Detail = "begun: what was there before the first run is not read"
+		}
+		*q.cursor = &next
+		seen[i] = read.seen
+	}
+	if err := r.flush(ctx); err != nil {
+		return err
+	}
+	state.Seen = packSeen(seen)
+	return nil
+}
+
+// reading is one query read once. Its cursor is a time or a number.
+//
+// A row may be committed after the time that it carries, behind rows that were read
+// before it. So times are read again from an overlap before the last (numbers from the
+// last itself), and what was seen in it is left out. Where clocks differ, a row may
+// carry a time to come: the cursor never goes beyond the database's own clock.
+type reading struct {
+	*run
+	query  string
+	op     changes.Op
+	before map[uint64]place // what the last run read in the overlap, and beyond
+	seen   map[uint64]place // what this one did
+	bad    error            // the first row that made no sense: the others count all the same
+	begins bool             // the first run: what is there is noted, not taken
+	isTime bool
+	kind   string // the cursor's type in SQL
+}
+
+// place is a cursor's value: of a time in microseconds, or of a number.
+type place = int64
+
+// mostSeen bounds what is remembered. Beyond, the oldest are forgotten: they may be
+// purged twice.
+const mostSeen = 1_000_000
+
+func (r *reading) from(ctx context.Context, cursor *string) (next string, err error) {
+	if err := r.describe(ctx); err != nil {
+		return "", err
+	}
+	if cursor == nil {
+		first, err := r.first(ctx)
+		if err != nil {
+			return "", err
+		}
+		cursor, r.begins = &first, true
+	}
+	var start, limit string
+	if r.isTime {
+		err = r.pool.QueryRow(ctx, fmt.Sprintf(`select ($1::text::%[1]s - $2::text::interval)::text, clock_timestamp()::%[1]s::text`, r.kind), *cursor, fmt.Sprintf("%f seconds", r.source.Overlap.Seconds())).Scan(&start, &limit)
+	} else {
+		err = r.pool.QueryRow(ctx, fmt.Sprintf(`select ($1::text::numeric - 1)::%s::text`, r.kind), *cursor).Scan(&start)
+	}
+	if err != nil {
+		return "", fmt.Errorf("the cursor %s cannot be gone on from: %w", *cursor, err)
+	}
+	r.seen = map[uint64]place{}
+	last := *cursor
+	lastPlace, err := r.place(last)
+	if err != nil {
+		return "", err
+	}
+	err = readRows(ctx, r.pool, r.query, []any{start}, func(row map[string]*string) error {
+		c, at, text, err := r.row(row)
+		if err != nil {
+			r.bad = cmp.Or(r.bad, err)
+			return nil
+		}
+		if at > lastPlace {
+			last, lastPlace = text, at
+		}
+		digest := fingerprint(row, r.op)
+		r.remember(digest, at, lastPlace)
+		if _, known := r.before[digest]; known || r.begins {
+			return nil
+		}
+		return r.take(ctx, c)
+	})
+	if err = cmp.Or(err, r.bad); err != nil {
+		return "", cmp.Or(r.flush(ctx), err)
+	}
+	if r.isTime {
+		if p, err := r.place(limit); err == nil && p < lastPlace {
+			last, lastPlace = limit, p
+		}
+	}
+	r.forget(lastPlace)
+	return last, nil
+}
+
+// describe learns the cursor's type from the query's parameter, and checks its columns.
+func (r *reading) describe(ctx context.Context) error {
+	conn, err := r.pool.Acquire(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Release()
+	d, err := conn.Conn().Prepare(ctx, "", r.query)
+	if err != nil {
+		return err
+	}
+	if len(d.ParamOIDs) != 1 {
+		return fmt.Errorf("the query has %d parameters; it takes one, $1, the cursor", len(d.ParamOIDs))
+	}
+	need := []string{"kind", "id", "cursor", "after"}
+	if r.op == changes.Delete {
+		need[3] = "before"
+	}
+	for _, name := range need {
+		if !slices.ContainsFunc(d.Fields, func(f pgconn.FieldDescription) bool { return f.Name == name }) {
+			return fmt.Errorf("the query gives no column %s; it must give %s", name, strings.Join(need, ", "))
+		}
+	}
+	switch d.ParamOIDs[0] {
+	case pgtype.TimestamptzOID:
+		r.isTime, r.kind = true, "timestamptz"
+	case pgtype.TimestampOID:
+		r.isTime, r.kind = true, "timestamp"
+	case pgtype.Int8OID, pgtype.Int4OID, pgtype.Int2OID, pgtype.NumericOID:
+		r.kind = "bigint"
+	default:
+		return errors.New("the cursor must be compared with a time or a whole number; write updated_at > $1, or $1::timestamptz")
+	}
+	return nil
+}
+
+// first is where the first run begins: at the end. What is older is not news.
+func (r *reading) first(ctx context.Context) (end string, err error) {
+	if r.kind == "timestamptz" {
+		return end, r.pool.QueryRow(ctx, `select clock_timestamp()::text`).Scan(&end)
+	}
+	// Whose clock a time without its zone follows, only the rows know.
+	end, least := "0", "-9223372036854775807"
+	if r.isTime {
+		end, least = "-infinity", "-infinity"
+	}
+	err = readRows(ctx, r.pool, `select max(q.cursor)::text as "end" from (`+r.query+`) q`, []any{least}, func(row map[string]*string) error {
+		if row["end"] != nil {
+			end = *row["end"]
+		}
+		return nil
+	})
+	return end, err
+}
+
+// row reads a change.
+func (r *reading) row(row map[string]*string) (c *changes.Change, at place, cursor string, err error) {
+	if row["kind"] == nil || row["cursor"] == nil {
+		return nil, 0, "", errors.New("a row has no kind or no cursor; both must be there in every row")
+	}
+	c = &changes.Change{Kind: *row["kind"], Op: r.op}
+	for name, into := range map[string]*changes.Fields{"before": &c.Before, "after": &c.After} {
+		if text := row[name]; text != nil {
+			if *into, err = changes.ParseFields([]byte(*text)); err != nil {
+				return nil, 0, "", fmt.Errorf("column %s of %s %s: %w", name, c.Kind, deref(row["id"]), err)
+			}
+		}
+	}
+	if op := row["op"]; op != nil {
+		c.Op = changes.Op(*op)
+	}
+	if err := c.Check(); err != nil {
+		return nil, 0, "", fmt.Errorf("%s %s: %w", c.Kind, deref(row["id"]), err)
+	}
+	cursor = *row["cursor"]
+	if at, err = r.place(cursor); err == nil && r.isTime {
+		c.At = time.UnixMicro(at)
+	}
+	return c, at, cursor, err
+}
+
+func deref(s *string) string {
+	if s == nil {
+		return ""
+	}
+	return *s
+}
+
+// place reads a cursor's value.
+func (r *reading) place(text string) (place, error) {
+	if !r.isTime {
+		n, ok := new(big.Float).SetString(text)
+		if !ok {
+			return 0, fmt.Errorf("the cursor %q is no number", text)
+		}
+		whole, _ := n.Int64()
+		return whole, nil
+	}
+	if text == "-infinity" {
+		return math.MinInt64 / 2, nil
+	}
+	for _, layout := range []string{"2006-01-02 15:04:05.999999-07", "2006-01-02 15:04:05.999999-07:00", "2006-01-02 15:04:05.999999"} {
+		if t, err := time.Parse(layout, text); err == nil {
+			return t.UnixMicro(), nil
+		}
+	}
+	return 0, fmt.Errorf("the cursor %q is no time", text)
+}
+
+// fingerprint tells a row from every other, and from itself at another cursor.
+func fingerprint(row map[string]*string, op changes.Op) uint64 {
+	h := fnv.New64a()
+	fmt.Fprintf(h, "%q %q %q %q", op, deref(row["kind"]), deref(row["id"]), deref(row["cursor"]))
+	return h.Sum64()
+}
+
+func (r *reading) remember(digest uint64, at, last place) {
+	if len(r.seen) >= mostSeen {
+		r.forget(last)
+	}
+	if len(r.seen) < mostSeen {
+		r.seen[digest] = at
+	}
+}
+
+// forget drops what lies before the overlap of a cursor.
+func (r *reading) forget(last place) {
+	least := last - 1
+	if r.isTime {
+		least = last - r.source.Overlap.Microseconds()
+	}
+	for digest, at := range r.seen {
+		if at < least {
+			delete(r.seen, digest)
+		}
+	}
+}
+
+// packSeen writes what was seen of both queries: how much of the first, and then each
+// digest with its place.
+func packSeen(seen [2]map[uint64]place) []byte {
+	packed := binary.LittleEndian.AppendUint64(nil, uint64(len(seen[0])))
+	for _, set := range seen {
+		for digest, at := range set {
+			packed = binary.LittleEndian.AppendUint64(binary.LittleEndian.AppendUint64(packed, digest), uint64(at))
+		}
+	}
+	return packed
+}
+
+func unpackSeen(packed []byte) (seen [2]map[uint64]place) {
+	seen = [2]map[uint64]place{{}, {}}
+	if len(packed) < 8 {
+		return seen
+	}
+	first := binary.LittleEndian.Uint64(packed)
+	for i, rest := uint64(0), packed[8:]; len(rest) >= 16; i, rest = i+1, rest[16:] {
+		set := seen[0]
+		if i >= first {
+			set = seen[1]
+		}
+		set[binary.LittleEndian.Uint64(rest)] = place(binary.LittleEndian.Uint64(rest[8:]))
+	}
+	return seen
+}
