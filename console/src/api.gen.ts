@@ -4,6 +4,108 @@
  */
 
 export interface paths {
+    "/v1/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tell of changes of content; what showed them is purged */
+        post: operations["send-changes"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/changes/run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Read a table of the content now */
+        post: operations["run-changes"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/changes/runs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List what was read from the sources, newest first */
+        get: operations["list-change-runs"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/changes/status": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Tell a monitor how the sources are: 200, or 503 and which is not well */
+        get: operations["changes-status"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/changes/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Show what the rules make of a change, and purge nothing */
+        post: operations["try-change"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/entries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List some of the entries, with their tags */
+        get: operations["list-entries"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/events": {
         parameters: {
             query?: never;
@@ -256,9 +358,133 @@ export interface components {
             /** @description The rule file, as YAML or JSON */
             source: string;
         };
+        Change: {
+            /** @description Its values now, a JSON object */
+            after?: unknown;
+            /**
+             * Format: date-time
+             * @description When it was committed
+             */
+            at?: string;
+            /** @description Its values before, a JSON object */
+            before?: unknown;
+            /** @description A name of its own: what is sent twice under one name counts once */
+            id?: string;
+            /** @description The kind of thing, as the rules name it */
+            kind: string;
+            /** @enum {string} */
+            op?: "create" | "update" | "delete";
+        };
+        ChangeEffect: {
+            fired: boolean;
+            /** @enum {string} */
+            mode: "drop" | "stale";
+            /** @description Of the rule's also, which gave some of the tags */
+            query?: string;
+            /**
+             * Format: int64
+             * @description Its place among the rules, from 1
+             */
+            rule: number;
+            tags: string[];
+            /** @description Why it does not count, or what is uncertain */
+            why?: string;
+        };
+        ChangeRun: {
+            /** Format: date-time */
+            began: string;
+            /**
+             * Format: int64
+             * @description Changes seen
+             */
+            changes: number;
+            /**
+             * Format: int64
+             * @description Entries that went
+             */
+            entries: number;
+            /** @description What broke it off, or was left out */
+            error?: string;
+            node: string;
+            /** @description Their places in the ledger, the first thousand */
+            purges: number[];
+            /** Format: int64 */
+            run: number;
+            /**
+             * Format: int64
+             * @description Of them, changes that no rule counted
+             */
+            skipped: number;
+            source: string;
+            /**
+             * Format: int64
+             * @description Tags purged
+             */
+            tags: number;
+            /** Format: double */
+            took_ms: number;
+            /** @description schedule, asked, notice, log or call */
+            trigger: string;
+        };
+        ChangeTrial: {
+            effects: components["schemas"]["ChangeEffect"][];
+            /** @description Kinds that the rules know */
+            kinds: string[];
+        };
+        ChangesStatus: {
+            /**
+             * Format: int64
+             * @description Rules in force
+             */
+            rules: number;
+            sources: components["schemas"]["SourceStatus"][];
+            /** @description Every source has kept its promise; the call answers 200 then, else 503 */
+            well: boolean;
+            /** @description The sources that have not */
+            why?: string;
+        };
         "Create-tokenRequest": {
             name: string;
             rights: ("read" | "purge" | "fragments" | "admin")[];
+        };
+        Entry: {
+            /**
+             * Format: double
+             * @description How old it is, in seconds
+             */
+            age_s: number;
+            /**
+             * Format: int64
+             * @description Everything counted
+             */
+            bytes: number;
+            /**
+             * Format: double
+             * @description How long it stays fresh, in seconds; negative: stale for so long
+             */
+            left_s: number;
+            route: string;
+            /**
+             * Format: int64
+             * @description Last purge in force when its fill began
+             */
+            stamp: number;
+            /** @enum {string} */
+            state: "live" | "softened";
+            /** Format: int64 */
+            status: number;
+            tags: components["schemas"]["EntryTag"][];
+            url: string;
+            /** @description What tells it from the other variants of its key */
+            vary?: string;
+        };
+        EntryListBody: {
+            entries: components["schemas"]["Entry"][];
+        };
+        EntryTag: {
+            /** @description route: the policy's template; origin: the answer named it */
+            from: string;
+            tag: string;
         };
         ErrorDetail: {
             /** @description Where the error occurred, e.g. 'body.items[3].tags' or 'path.thing-id' */
@@ -412,14 +638,14 @@ export interface components {
             source: string;
             value: string;
         };
+        "List-change-runsResponse": {
+            runs: components["schemas"]["ChangeRun"][];
+        };
         "List-findingsResponse": {
             findings: components["schemas"]["Finding"][];
         };
         "List-nodesResponse": {
             nodes: components["schemas"]["Node"][];
-        };
-        "List-tagsResponse": {
-            tags: components["schemas"]["Tag"][];
         };
         "List-tokensResponse": {
             tokens: components["schemas"]["Token"][];
@@ -686,18 +912,93 @@ export interface components {
         RouteListBody: {
             routes: components["schemas"]["Route"][];
         };
+        "Run-changesRequest": {
+            /** @description May be left out where there is one table */
+            source?: string;
+        };
         "Sign-inRequest": {
             token: string;
         };
-        "Switch-routeRequest": {
-            enabled: boolean;
+        SourceStatus: {
+            /**
+             * Format: int64
+             * @description Of the database's log that is not read yet
+             */
+            behind_bytes?: number;
+            /**
+             * Format: int64
+             * @description Seen in the last day
+             */
+            changes: number;
+            /**
+             * Format: date-time
+             * @description All that was committed before has been purged
+             */
+            checked?: string;
+            /**
+             * Format: double
+             * @description From commit to purged, median of the last day
+             */
+            delay_p50_ms: number | null;
+            /**
+             * Format: double
+             * @description The same, 99th percentile
+             */
+            delay_p99_ms: number | null;
+            /**
+             * Format: int64
+             * @description How much it may hold back
+             */
+            keep_at_most_bytes?: number;
+            /** @enum {string} */
+            kind: "table" | "notify" | "replication" | "webhook";
+            /** @description The last that found something or failed */
+            last_run?: components["schemas"]["ChangeRun"];
+            name: string;
+            /** @description That reads it */
+            node?: string;
+            /** @description What else to know of it */
+            note?: string;
+            /**
+             * Format: int64
+             * @description Of the database's log that the slot holds back
+             */
+            retained_bytes?: number;
+            /** @description It has kept its promise */
+            well: boolean;
+            /** @description Why it is not well */
+            why?: string;
+            /**
+             * Format: double
+             * @description Its promise: checked is never longer ago, in seconds
+             */
+            within_s: number;
         };
-        Tag: {
+        StoredTag: {
             /** Format: int64 */
             bytes: number;
             /** Format: int64 */
             entries: number;
+            /** @description The last purge that named it */
+            purged?: components["schemas"]["TagPurge"];
+            /** @description Entries that carry it, by route */
+            routes: {
+                [key: string]: number;
+            };
             tag: string;
+        };
+        "Switch-routeRequest": {
+            enabled: boolean;
+        };
+        TagListBody: {
+            tags: components["schemas"]["StoredTag"][];
+        };
+        TagPurge: {
+            actor: string;
+            /** Format: date-time */
+            at: string;
+            /** Format: int64 */
+            sequence: number;
         };
         Token: {
             /** Format: date-time */
@@ -724,6 +1025,210 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    "send-changes": {
+        parameters: {
+            query?: {
+                /** @description The webhook of the policy that this is; may be left out where there is one */
+                source?: string;
+            };
+            header?: {
+                /** @description When the call was signed, in Unix seconds */
+                "Gerastic-Time"?: string;
+                /** @description HMAC-SHA-256 over Gerastic-Time, a line break and the raw body, by the source's secret, in hexadecimal; instead of a token */
+                "Gerastic-Signature"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": string;
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeRun"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "run-changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Run-changesRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeRun"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-change-runs": {
+        parameters: {
+            query?: {
+                source?: string;
+                /** @description Only runs before this number */
+                before?: number;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["List-change-runsResponse"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "changes-status": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangesStatus"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "try-change": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Change"];
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeTrial"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-entries": {
+        parameters: {
+            query?: {
+                /** @description Only entries that carry it */
+                tag?: string;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EntryListBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     watch: {
         parameters: {
             query?: {
@@ -1244,7 +1749,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["List-tagsResponse"];
+                    "application/json": components["schemas"]["TagListBody"];
                 };
             };
             /** @description Error */

@@ -228,7 +228,7 @@ func (c *Control) ran(run records.Run, err error) (*changeRun, error) {
 	case errors.Is(err, detect.ErrRunning):
 		return nil, huma.Error409Conflict("the source is being read already, here or by another node; gerastic changes log shows when it is done")
 	case err != nil:
-		return nil, huma.Error503ServiceUnavailable("the run broke off; what it had found until then is purged, and the next run reads all of it again: " + err.Error())
+		return nil, huma.Error503ServiceUnavailable("not all that changed could be purged; gerastic changes log shows what was. To try again does no harm: " + err.Error())
 	}
 	return &changeRun{runOut(run)}, nil
 }

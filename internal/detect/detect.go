@@ -46,6 +46,10 @@ type watcher struct {
 	stop   context.CancelFunc
 	done   chan struct{}
 	due    chan struct{} // table: look now, something was missed elsewhere
+	asked  bool          // so it was said
+	// complaint is what a source that follows could not do at its last change; the
+	// next that goes well takes it back.
+	complaint string
 }
 
 // New returns a detector that follows nothing yet.
@@ -148,6 +152,7 @@ func (w *watcher) follow(ctx context.Context) {
 		case <-ctx.Done():
 		case <-time.After(wait):
 		case <-w.due:
+			w.asked = true
 		}
 	}
 }
@@ -200,10 +205,9 @@ func (w *watcher) once(ctx context.Context, wait *time.Duration) error {
 
 // untilDue is how long the next run has time.
 func (w *watcher) untilDue(state *records.Source) time.Duration {
-	select {
-	case <-w.due:
+	if w.asked {
+		w.asked = false
 		return 0
-	default:
 	}
 	if state.Failures > 0 || state.Checked == nil {
 		return 0 // the pause after failures is kept by follow

@@ -2,6 +2,7 @@ package detect
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -84,6 +85,7 @@ func (w *watcher) listen(ctx context.Context, rec *records.Records, lead *record
 		if _, err = r.close(ctx, rec, err); err != nil {
 			return err
 		}
+		w.complaint = r.record.Error
 		if err := w.well(ctx, rec, state, began); err != nil {
 			return err
 		}
@@ -133,7 +135,7 @@ func (r *run) said(ctx context.Context, payload string, more <-chan string) erro
 		default:
 			if bad != nil { // the others count all the same; a table finds what it meant
 				r.lookAgain(r.source.Database)
-				r.record.Error = bad.Error()
+				r.refused = cmp.Or(r.refused, bad)
 				r.Log.Warn("a notice was not understood", "source", r.source.Name, "error", bad)
 			}
 			return nil
@@ -166,6 +168,6 @@ func ParseChanges(text []byte) (all []changes.Change, err error) {
 
 // well notes that all that was committed until a time has been purged.
 func (w *watcher) well(ctx context.Context, rec *records.Records, state *records.Source, until time.Time) error {
-	state.Checked, state.Error, state.Failures = &until, "", 0
+	state.Checked, state.Error, state.Failures = &until, w.complaint, 0
 	return rec.SaveSource(ctx, *state)
 }

@@ -46,11 +46,18 @@ func (w *watcher) replicate(ctx context.Context, rec *records.Records, lead *rec
 	if err != nil {
 		return err
 	}
-	defer stream.close()
 	failed := make(chan error, 1)
 	reading, stop := context.WithCancel(ctx)
-	defer stop()
-	go func() { failed <- stream.read(reading) }()
+	go func() {
+		failed <- stream.read(reading)
+		close(failed)
+	}()
+	defer func() {
+		stop()
+		for range failed { // until nobody uses the connection any more
+		}
+		stream.close()
+	}()
 	look := time.NewTicker(idle)
 	defer look.Stop()
 	for {
@@ -107,6 +114,7 @@ func (w *watcher) purgeLog(ctx context.Context, rec *records.Records, pool *pgxp
 		return err
 	}
 	_, err = r.close(ctx, rec, err)
+	w.complaint = r.record.Error
 	return err
 }
 
@@ -121,7 +129,7 @@ func (w *watcher) look(ctx context.Context, rec *records.Records, pool *pgxpool.
 		until := time.Unix(0, at)
 		state.Checked = &until
 	}
-	state.Error, state.Failures = "", 0
+	state.Error, state.Failures = w.complaint, 0
 	if state.Retained != nil && *state.Retained > w.source.KeepAtMost {
 		state.Error = fmt.Sprintf("the slot %s holds back %d MiB of the database's log, more than keep_at_most allows; if it does not catch up, drop it with: select pg_drop_replication_slot('%s')", w.source.Slot, *state.Retained>>20, w.source.Slot)
 		w.Log.Error("a replication slot holds back too much log", "source", w.source.Name, "slot", w.source.Slot, "bytes", *state.Retained, "limit", w.source.KeepAtMost)
@@ -258,6 +266,7 @@ func (w *watcher) stream(ctx context.Context) (*logStream, error) {
 func (s *logStream) close() {
 	ctx, cancel := context.WithTimeout(context.Background(), time.Second)
 	defer cancel()
+	_ = s.tell(ctx) // so that the next reader begins where this one ends
 	_ = s.conn.Close(ctx)
 }
 

@@ -38,6 +38,7 @@ type run struct {
 	commits []time.Time    // of the changes that are not purged yet
 	kinds   map[string]int // seen since the last purge
 	single  string         // the only change since the last purge, in words
+	refused error          // the first question that a database refused to answer
 }
 
 func (d *Detector) begin(source, trigger string, s *policy.Source, pool *pgxpool.Pool) *run {
@@ -102,6 +103,10 @@ func (r *run) collect(ctx context.Context, e changes.Effect) error {
 			}
 			return nil
 		})
+		if records.Refused(err) { // it would again; the other changes must not wait for it
+			r.refused = cmp.Or(r.refused, err)
+			err = nil
+		}
 		if err != nil {
 			return err
 		}
@@ -232,6 +237,9 @@ func (r *run) reason() string {
 // close keeps the record of the run; cause is what broke it off.
 func (r *run) close(ctx context.Context, rec *records.Records, cause error) (records.Run, error) {
 	r.record.Ended = time.Now()
+	if r.refused != nil {
+		r.record.Error = r.refused.Error()
+	}
 	if cause != nil {
 		r.record.Error = cause.Error()
 	}

@@ -82,7 +82,7 @@ func (r *run) table(ctx context.Context, state *records.Source) error {
 		*q.cursor = &next
 		seen[i] = read.seen
 	}
-	if err := r.flush(ctx); err != nil {
+	if err := cmp.Or(r.flush(ctx), r.refused); err != nil {
 		return err
 	}
 	state.Seen = packSeen(seen)

@@ -1,6 +1,7 @@
 package detect
 
 import (
+	"cmp"
 	"context"
 	"crypto/hmac"
 	"crypto/sha256"
@@ -49,7 +50,7 @@ func (d *Detector) Sent(ctx context.Context, source *policy.Source, all []change
 		}
 	}
 	if err == nil {
-		err = r.flush(ctx)
+		err = cmp.Or(r.flush(ctx), r.refused)
 	}
 	if err == nil && len(ids) > 0 {
 		err = rec.NoteSent(ctx, name, ids) // after the purges are in the ledger

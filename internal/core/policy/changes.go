@@ -118,7 +118,7 @@ func (d *document) source(n ast.Node) *Source {
 		return field{name, func(n ast.Node) {
 			given[name] = n
 			v, _ := d.text(n, name)
-			*into = strings.TrimRight(strings.TrimSpace(d.expand(n, v)), ";")
+			*into = strings.TrimRight(strings.TrimSpace(d.expand(n, v)), "; \n\t")
 		}}
 	}
 	span := func(name string, into *time.Duration) field {

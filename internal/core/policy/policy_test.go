@@ -11,6 +11,7 @@ import (
 
 	"gerastic/internal/core/key"
 	"gerastic/internal/core/rules"
+	"gerastic/internal/core/tags"
 )
 
 const whole = `
@@ -112,7 +113,19 @@ func TestMistakes(t *testing.T) {
 		{"a probe of nothing", "version: 1\norigins: [{ name: s, url: http://h, probe: { every: 5s } }]\n", `probe needs a path`},
 		{"what no code obeys yet: compose", head + "    compose: true\n", `compose is not supported yet; remove it or write false`},
 		{"what no code obeys yet: after", head + "    admit: { after: 3 }\n", `after is not supported yet`},
-
+		{"a source without a kind", head + "changes: { sources: [{ name: s }] }\n", `p.yaml:6:24: a source needs a name and a kind`},
+		{"a kind that is none", head + "changes: { sources: [{ name: s, kind: tabel }] }\n", `did you mean "table"?`},
+		{"a table without a query", head + "changes: { sources: [{ name: s, kind: table, database: d }] }\n", `source s: a table needs database, every, query`},
+		{"a query without a cursor", head + "changes: { sources: [{ name: s, kind: table, database: d, every: 1m, query: select 1 }] }\n", `the query must hold $1, the cursor`},
+		{"a key of another kind of source", head + "changes: { sources: [{ name: s, kind: notify, database: d, channel: c, every: 1m }] }\n", `every is nothing that a notify has; it has database, channel, within`},
+		{"a short secret", head + "changes: { sources: [{ name: s, kind: webhook, secret: x }] }\n", `at least 16 characters`},
+		{"a table that is none", head + "changes: { sources: [{ name: s, kind: replication, database: d, tables: [\"a b\"] }] }\n", `"a b" is no table`},
+		{"two sources with one slot", head + "changes: { sources: [{ name: s-1, kind: replication, database: d, tables: [a] }, { name: s_1, kind: replication, database: d, tables: [a] }] }\n", `two replication slots are named "gerastic_s_1"`},
+		{"a rule without tags", head + "changes: { rules: [{ kind: a }] }\n", `a rule of changes needs a kind, and tags or also`},
+		{"a condition that is none", head + "changes: { rules: [{ kind: a, tags: [x], when: \"status = 1\" }] }\n", `before.FIELD, after.FIELD, op`},
+		{"a place that is no field", head + "changes: { rules: [{ kind: a, tags: [\"{a b}\"] }] }\n", `{a b} is no field`},
+		{"a fan-out without tags", head + "changes: { rules: [{ kind: a, also: { query: select 1 } }] }\n", `also needs a query, and the tags`},
+		{"an unknown key of changes", head + "changes: { sorces: [] }\n", `did you mean "sources"?`},
 		{"an origin that is no address", "version: 1\norigins: [{ name: s, url: ftp://h }]\n", `is no origin's address`},
 		{"a variable that is not set", "version: 1\norigins: [{ name: s, url: \"${NONE}\" }]\n", `the environment has no NONE; set it before starting`},
 		{"no origin", "version: 1\n", `there is no origin`},
@@ -198,4 +211,35 @@ func TestParseNeverPanics(t *testing.T) {
 		source := strings.Join(rapid.SliceOfN(rapid.OneOf(rapid.SampledFrom(pieces), rapid.SampledFrom([]string{"\n", "\n  ", "\n    - ", "&a", "*a", "<<:", "---"})), 0, 30).Draw(t, "pieces"), " ")
 		_, _ = Parse("p.yaml", []byte(source), environment)
 	})
+}
+
+func TestChangesOfAPolicy(t *testing.T) {
+	p, err := Parse("p.yaml", []byte(`version: 1
+origins: [{ name: s, url: http://h }]
+changes:
+  sources:
+    - { name: content-1, kind: replication, database: "${DB}", tables: [public.sailing, ship], keep_at_most: 2GiB }
+    - { name: safety, kind: table, database: d, every: 15m, query: "select 1 where $1 ; " }
+    - { name: hook, kind: webhook }
+  rules:
+    - { kind: sailing, mode: stale, when: after.id > 1, only_if_changed: [id], tags: ["s:{id}"], also: { query: q, with: [id], tags: ["p:{port}"] } }
+`), func(string) (string, bool) { return "postgres://c", true })
+	require.NoError(t, err)
+	log, table := p.Changes.Sources[0], p.Changes.Source("safety")
+	assert.Equal(t, "gerastic_content_1", log.Slot)
+	assert.Equal(t, "gerastic_content_1", log.Publication)
+	assert.EqualValues(t, 2<<30, log.KeepAtMost)
+	assert.Equal(t, "postgres://c", log.Database)
+	assert.Equal(t, time.Minute, log.Within)
+	assert.Equal(t, "sailing", KindOf(log.Tables[0]))
+	assert.Equal(t, 31*time.Minute, table.Within, "twice its time, and a minute")
+	assert.Equal(t, "select 1 where $1", table.Query)
+	assert.Equal(t, tags.Soften, p.Changes.Rules[0].Mode)
+	require.Len(t, p.Warnings, 1)
+	assert.Contains(t, p.Warnings[0].Message, "no rule is for changes of ship")
+	other := *log
+	assert.True(t, log.Same(&other))
+	other.Tables = []string{"sailing"}
+	assert.False(t, log.Same(&other))
+	assert.Nil(t, p.Changes.Source("none"))
 }
