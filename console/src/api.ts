@@ -11,7 +11,11 @@ export type PurgeRequest = Schemas['PurgeRequest']
 export type PurgeResult = Schemas['PurgeResult']
 export type Finding = Schemas['Finding']
 export type RequestEvent = Schemas['Event']
-export type Tag = Schemas['Tag']
+export type Tag = Schemas['StoredTag']
+export type Entry = Schemas['Entry']
+export type ChangesStatus = Schemas['ChangesStatus']
+export type ChangeRun = Schemas['ChangeRun']
+export type ChangeTrial = Schemas['ChangeTrial']
 export type WhoAmI = Schemas['WhoAmI']
 
 /** A problem that the node answered with, or the lack of an answer (status 0). */
@@ -24,7 +28,8 @@ export class Problem extends Error {
   }
 }
 
-async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
+/** also: a status of failure that carries an answer all the same. */
+async function call<T>(method: string, path: string, body?: unknown, also?: number): Promise<T> {
   let response: Response
   try {
     response = await fetch(path, {
@@ -35,7 +40,8 @@ async function call<T>(method: string, path: string, body?: unknown): Promise<T>
   } catch {
     throw new Problem(0, 'The node does not answer. Is it still running?')
   }
-  if (!response.ok) {
+  const json = (response.headers.get('Content-Type') ?? '').startsWith('application/json')
+  if (!response.ok && !(response.status === also && json)) {
     const problem = await response.json().catch(() => ({}))
     const details = (problem.errors ?? []).map((e: { location?: string; message: string }) => `${e.location ?? ''} ${e.message}`.trim())
     throw new Problem(response.status, [problem.detail ?? problem.title ?? response.statusText, ...details].join('; '))
@@ -58,5 +64,10 @@ export const api = {
   tags: (prefix: string, limit = 20) => call<{ tags: Tag[] }>('GET', '/v1/tags' + query({ prefix, limit: String(limit) })).then((r) => r.tags),
   findings: (since: string) => call<{ findings: Finding[] }>('GET', '/v1/findings' + query({ since })).then((r) => r.findings),
   purges: (limit = 50) => call<{ purges: Purge[] }>('GET', '/v1/purges' + query({ limit: String(limit) })).then((r) => r.purges),
+  entries: (tag: string, limit = 50) => call<{ entries: Entry[] }>('GET', '/v1/entries' + query({ tag, limit: String(limit) })).then((r) => r.entries),
+  changes: () => call<ChangesStatus>('GET', '/v1/changes/status', undefined, 503),
+  runs: (limit = 30) => call<{ runs: ChangeRun[] }>('GET', '/v1/changes/runs' + query({ limit: String(limit) })).then((r) => r.runs),
+  runNow: (source: string) => call<ChangeRun>('POST', '/v1/changes/run', { source }),
+  tryChange: (change: { kind: string; op?: string; before?: unknown; after?: unknown }) => call<ChangeTrial>('POST', '/v1/changes/try', change),
   purge: (order: PurgeRequest) => call<PurgeResult>('POST', '/v1/purges', order),
 }

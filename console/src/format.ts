@@ -35,6 +35,11 @@ export function percent(ratio: number | null | undefined): string {
   return ratio === null || ratio === undefined ? none : `${(ratio * 100).toFixed(1)} %`
 }
 
+/** How long ago a time is, or how long it lasts, in words. */
+export function ago(at: string | Date): string {
+  return `${time(Math.max(0, Math.round((Date.now() - new Date(at).getTime()) / 1000) * 1000))} ago`
+}
+
 export function plural(n: number, one: string, many: string): string {
   return n === 1 ? `1 ${one}` : `${count(n)} ${many}`
 }

@@ -1,16 +1,19 @@
 import { createRouter, createWebHistory } from 'vue-router'
+import Changes from './pages/Changes.vue'
 import Findings from './pages/Findings.vue'
 import Live from './pages/Live.vue'
 import Overview from './pages/Overview.vue'
 import Purge from './pages/Purge.vue'
 import Routes from './pages/Routes.vue'
 import SignIn from './pages/SignIn.vue'
+import Tags from './pages/Tags.vue'
 import { useSession } from './session'
 
 // Pages in the order of work; a page stands here only when it works.
 export const rail = [
   { group: 'See', pages: [{ path: '/', label: 'Overview' }, { path: '/live', label: 'Live' }, { path: '/routes', label: 'Routes' }, { path: '/findings', label: 'Findings' }] },
-  { group: 'Change', pages: [{ path: '/purge', label: 'Purge' }] },
+  { group: 'Stored', pages: [{ path: '/tags', label: 'Tags' }] },
+  { group: 'Change', pages: [{ path: '/purge', label: 'Purge' }, { path: '/changes', label: 'Changes' }] },
 ]
 
 export const router = createRouter({
@@ -20,6 +23,8 @@ export const router = createRouter({
     { path: '/live', component: Live, meta: { title: 'Live' } },
     { path: '/findings', component: Findings, meta: { title: 'Findings' } },
     { path: '/routes', component: Routes, meta: { title: 'Routes' } },
+    { path: '/tags', component: Tags, meta: { title: 'Tags' } },
+    { path: '/changes', component: Changes, meta: { title: 'Changes' } },
     { path: '/purge', component: Purge, meta: { title: 'Purge' } },
     { path: '/sign-in', component: SignIn, meta: { title: 'Sign in', open: true } },
     { path: '/:rest(.*)', redirect: '/' },

@@ -51,10 +51,11 @@ func (w *watcher) replicate(ctx context.Context, rec *records.Records, lead *rec
 	go func() {
 		failed <- stream.read(reading)
 		close(failed)
+		close(stream.events)
 	}()
 	defer func() {
 		stop()
-		for range failed { // until nobody uses the connection any more
+		for range stream.events { // until nobody uses the connection any more
 		}
 		stream.close()
 	}()
@@ -62,8 +63,6 @@ func (w *watcher) replicate(ctx context.Context, rec *records.Records, lead *rec
 	defer look.Stop()
 	for {
 		select {
-		case err := <-failed:
-			return err
 		case <-look.C:
 			if !lead.Held(ctx) {
 				return errors.New("the connection to the ledger was lost")
@@ -71,7 +70,10 @@ func (w *watcher) replicate(ctx context.Context, rec *records.Records, lead *rec
 			if err := w.look(ctx, rec, pool, state, stream); err != nil {
 				return err
 			}
-		case first := <-stream.events:
+		case first, ok := <-stream.events:
+			if !ok {
+				return <-failed
+			}
 			if err := w.purgeLog(ctx, rec, pool, stream, first); err != nil {
 				return err
 			}
@@ -79,7 +81,7 @@ func (w *watcher) replicate(ctx context.Context, rec *records.Records, lead *rec
 	}
 }
 
-// purgeLog purges what one event tells, and all that wait behind it, and confirms.
+// purgeLog purges what a transaction changed, and those that wait behind it, and confirms.
 func (w *watcher) purgeLog(ctx context.Context, rec *records.Records, pool *pgxpool.Pool, stream *logStream, e logEvent) error {
 	r := w.begin(w.source.Name, "log", w.source, pool)
 	var confirm pglogrepl.LSN
@@ -100,8 +102,12 @@ func (w *watcher) purgeLog(ctx context.Context, rec *records.Records, pool *pgxp
 				return err
 			}
 		}
+		if e.end == 0 { // the rest of the transaction comes at once: one purge for all of it
+			e, more = <-stream.events
+			continue
+		}
 		select {
-		case e = <-stream.events:
+		case e, more = <-stream.events:
 		default:
 			more = false
 		}

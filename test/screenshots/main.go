@@ -54,6 +54,8 @@ func take(control, token, dir string) error {
 		{"live", []chromedp.Action[chromedp.Void]{open("/live"), chromedp.WaitVisible("#live tbody tr:nth-child(15)")}},
 		{"findings", []chromedp.Action[chromedp.Void]{open("/findings"), chromedp.WaitVisible("#findings tbody td")}},
 		{"purge", []chromedp.Action[chromedp.Void]{open("/purge?tag=port%3Atholm"), chromedp.WaitVisible("#history tbody td")}},
+		{"tags", []chromedp.Action[chromedp.Void]{open("/tags?tag=vessel%3A3"), chromedp.WaitVisible("#carrying tbody td")}},
+		{"changes", []chromedp.Action[chromedp.Void]{open("/changes"), chromedp.WaitVisible("#runs tbody tr:nth-child(5)"), chromedp.Click("#try"), chromedp.WaitVisible("#effects li")}},
 		{"ferries", []chromedp.Action[chromedp.Void]{chromedp.Navigate("http://127.0.0.1:8480/ports/tholm"), chromedp.WaitVisible(".board")}},
 		{"overview-dark", []chromedp.Action[chromedp.Void]{appearance("dark"), open("/"), chromedp.WaitVisible("canvas")}},
 	}

@@ -36,7 +36,7 @@ async function search(asked: string) {
   if (asked) {
     const [routes, tags] = await Promise.all([api.routes('15m'), api.tags(asked, 8)])
     for (const r of routes.filter((r) => has(r.name) || has(r.path))) all.push({ label: `${r.name}  ${r.path}`, kind: 'route', to: { path: '/routes', query: { route: r.name } } })
-    for (const t of tags) all.push({ label: t.tag, kind: `tag, ${plural(t.entries, 'entry', 'entries')}`, to: { path: '/purge', query: { tag: t.tag } } })
+    for (const t of tags) all.push({ label: t.tag, kind: `tag, ${plural(t.entries, 'entry', 'entries')}`, to: { path: '/tags', query: { tag: t.tag } } })
   }
   if (asked !== text.value) return
   found.value = all
