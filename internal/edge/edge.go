@@ -41,9 +41,10 @@ type Parts struct {
 // Edge serves visitors.
 type Edge struct {
 	Parts
-	// Lost says that the ledger is not known: what is stored is served only after its
-	// origin has confirmed it.
-	Lost      atomic.Bool
+	// KnownUntil is the unix time, in ns, until which other nodes wait for this one with
+	// their purges; beyond it what is stored is served only after its origin has
+	// confirmed it. 0: there is no such time.
+	KnownUntil atomic.Int64
 	rules     atomic.Pointer[Rules]
 	fills     *fill.Group[*head]
 	lone      memo[time.Time]    // keys whose answers are not for sharing, until when
@@ -120,6 +121,12 @@ func (e *Edge) URLForms(host, path, query string, anyQuery bool) []tags.URL {
 
 // Filling is the number of fills that can be joined.
 func (e *Edge) Filling() int { return e.fills.Len() }
+
+// Lost tells whether purges of other nodes may be missing here at a time.
+func (e *Edge) Lost(now time.Time) bool {
+	until := e.KnownUntil.Load()
+	return until != 0 && now.UnixNano() > until
+}
 
 // Compact forgets the marks that neither an entry nor a fill under way needs.
 func (e *Edge) Compact() {

@@ -142,7 +142,7 @@ func (x *exchange) answer() {
 // match finds the route and starts the decision's input.
 func (x *exchange) match() {
 	p := x.rules.Policy
-	x.in = decide.Input{Now: x.began, Reason: meter.Route, Lost: x.edge.Lost.Load()}
+	x.in = decide.Input{Now: x.began, Reason: meter.Route, Lost: x.edge.Lost(x.began)}
 	x.plan = p.Match(x.req.Method, x.req.Host, x.req.Path)
 	if x.plan == nil {
 		if len(p.Covering(x.req.Host, x.req.Path)) > 0 {

@@ -126,7 +126,8 @@ func (x *exchange) fetch(d decide.Decision) {
 	e := x.edge
 	stamp := e.Marks.Stamp()
 	until, lone := e.lone.of(string(x.key))
-	alone := x.r.Method == http.MethodHead && x.in.Entry == nil || d.NoStore || lone && x.began.Before(until)
+	// When the ledger is lost, nobody knows whether what is under way began before a purge.
+	alone := x.r.Method == http.MethodHead && x.in.Entry == nil || d.NoStore || x.in.Lost || lone && x.began.Before(until)
 	if alone && x.req.Header.Has("Range") { // not for the store, so the part alone will do
 		x.pass(d.Forward)
 		return

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"slices"
 	"sync"
-	"sync/atomic"
 	"time"
 
 	"gerastic/internal/core/tags"
@@ -19,10 +18,9 @@ type follower struct {
 	mu      sync.Mutex // held while reading and applying
 	applied tags.Stamp // last sequence applied
 	sweeps  map[tags.Stamp]*sweep
-	orders  chan *order  // to be written
-	counted chan *sweep  // to be noted
-	noted   signal       // some node has noted what purges did there
-	read    atomic.Int64 // unix ns of the last time that all of the ledger was known
+	orders  chan *order // to be written
+	counted chan *sweep // to be noted
+	noted   signal      // some node has noted what purges did there
 }
 
 // order is a purge on its way into the ledger.
@@ -250,7 +248,6 @@ func (n *Node) catchUp(ctx context.Context, rec *records.Records) error {
 	n.ledger.mu.Lock()
 	defer n.ledger.mu.Unlock()
 	for {
-		asked := time.Now()
 		purges, err := rec.Since(ctx, n.ledger.applied, batch)
 		if err != nil {
 			return err
@@ -264,7 +261,6 @@ func (n *Node) catchUp(ctx context.Context, rec *records.Records) error {
 			n.applyLocked(p)
 		}
 		if len(purges) < batch {
-			n.ledger.read.Store(asked.UnixNano())
 			return nil
 		}
 	}
@@ -295,24 +291,42 @@ func (n *Node) applyLocked(p records.Purge) {
 	})
 }
 
-// beat tells the other nodes that this one lives, and this one when it does not know the
-// ledger any more: then nothing is served without asking the origin, unless the
-// settings say otherwise.
+// beat tells the other nodes that this one lives. They wait for it with their purges
+// until the sync limit has passed since it last said so; so this one trusts what it has
+// stored for a shorter time, counted from before it said so, and only when it has read
+// the ledger after that: a purge that nobody waited for is known by then.
 func (n *Node) beat() {
-	n.ledger.read.Store(time.Now().UnixNano())
+	told := false
 	for n.life.Err() == nil {
-		n.pause(min(time.Second, n.settings.SyncLimit/5))
-		lost := time.Since(time.Unix(0, n.ledger.read.Load())) > n.settings.SyncLimit
-		if was := n.edge.Lost.Swap(lost && !n.settings.ServeOn); lost && !was {
-			n.log.Error("the ledger could not be read for longer than the sync limit", "limit", n.settings.SyncLimit, "serve_on", n.settings.ServeOn)
-		}
-		if rec := n.records.Load(); rec != nil && !lost {
-			ctx, cancel := context.WithTimeout(n.life, n.settings.SyncLimit/2)
-			if err := rec.Beat(ctx, n.settings.Name, n.marks.Stamp()); err != nil && n.life.Err() == nil {
-				n.log.Warn("the other nodes could not be told that this one lives", "error", err)
+		began := time.Now()
+		ctx, cancel := context.WithTimeout(n.life, n.settings.SyncLimit/2)
+		err := ErrNoDatabase
+		if rec := n.records.Load(); rec != nil {
+			if err = rec.Beat(ctx, n.settings.Name, n.marks.Stamp()); err == nil {
+				err = n.catchUp(ctx, rec)
 			}
-			cancel()
 		}
+		cancel()
+		if err == nil {
+			n.knows(began)
+		}
+		switch lost := n.edge.Lost(time.Now()); {
+		case lost && !told:
+			n.log.Error("the ledger is not known any more; everything is revalidated before it is served", "error", err)
+			told = true
+		case !lost && told:
+			n.log.Info("the ledger is known again")
+			told = false
+		}
+		n.pause(min(time.Second, n.settings.SyncLimit/10))
+	}
+}
+
+// knows: the others were told at a time that this node lives, and the ledger was read
+// after it.
+func (n *Node) knows(told time.Time) {
+	if !n.settings.ServeOn {
+		n.edge.KnownUntil.Store(told.Add(n.settings.SyncLimit * 4 / 5).UnixNano())
 	}
 }
 

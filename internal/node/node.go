@@ -118,6 +118,9 @@ func (n *Node) start(ctx context.Context) (err error) {
 			return err
 		}
 	}
+	if !n.settings.ServeOn {
+		n.edge.KnownUntil.Store(n.started.UnixNano()) // nothing is known of the ledger yet
+	}
 	n.run(n.writeOrders)
 	n.run(n.noteSweeps)
 	if err := n.connect(ctx); err != nil {
@@ -251,8 +254,8 @@ func (n *Node) Status() client.Node {
 		Entries: f.Entries, MemoryUsed: f.Used, MemoryLimit: f.Limit, Removed: f.Removed, Refused: f.Refused,
 		FillsRunning: n.edge.Filling(), Marks: n.marks.Len(),
 	}
-	if n.edge.Lost.Load() {
-		s.Degraded = fmt.Sprintf("the ledger could not be read for %s: everything is revalidated before it is served", n.settings.SyncLimit)
+	if n.edge.Lost(time.Now()) {
+		s.Degraded = "the ledger cannot be read: everything is revalidated before it is served"
 	} else if n.records.Load() == nil {
 		s.Degraded = "the database cannot be reached: no purges by call, no reports, no changes of policy"
 	}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"time"
 
 	"gerastic/internal/core/policy"
 	"gerastic/internal/core/tags"
@@ -34,6 +35,7 @@ func (n *Node) connect(ctx context.Context) error {
 
 // adopt takes sequence, tokens and policy over from the database.
 func (n *Node) adopt(ctx context.Context, rec *records.Records) error {
+	began := time.Now()
 	sequence, err := rec.Arrive(ctx, n.settings.Name, n.ControlURL(), n.started)
 	if err != nil {
 		return err
@@ -45,6 +47,7 @@ func (n *Node) adopt(ctx context.Context, rec *records.Records) error {
 		n.ledger.applied = sequence
 	}
 	n.ledger.mu.Unlock()
+	n.knows(began)
 	if err := n.adminToken(ctx, rec); err != nil {
 		return err
 	}
