@@ -208,16 +208,34 @@ func (n *Node) writeOrders() {
 		}
 		var first tags.Stamp
 		var live []string
+		var at time.Time
 		rec, err := n.Records()
 		if err == nil {
 			ctx, cancel := context.WithTimeout(n.life, 10*time.Second)
-			first, live, err = rec.Append(ctx, written, n.settings.SyncLimit)
+			first, at, live, err = rec.Append(ctx, n.settings.Name, written, n.settings.SyncLimit)
 			cancel()
+		}
+		if err == nil {
+			n.applyOwn(first, at, written)
 		}
 		for i, o := range orders {
 			o.sequence, o.live, o.err = first+tags.Stamp(i), slices.Clone(live), err
 			close(o.done)
 		}
+	}
+}
+
+// applyOwn applies what this node has written itself, unless something that it has not
+// read yet comes before it.
+func (n *Node) applyOwn(first tags.Stamp, at time.Time, written []records.Order) {
+	n.ledger.mu.Lock()
+	defer n.ledger.mu.Unlock()
+	if n.ledger.applied != first-1 {
+		return
+	}
+	for i, o := range written {
+		o.Sequence = first + tags.Stamp(i)
+		n.applyLocked(records.Purge{Purge: o.Purge, At: at})
 	}
 }
 
@@ -302,8 +320,15 @@ func (n *Node) beat() {
 		ctx, cancel := context.WithTimeout(n.life, n.settings.SyncLimit/2)
 		err := ErrNoDatabase
 		if rec := n.records.Load(); rec != nil {
-			if err = rec.Beat(ctx, n.settings.Name, n.marks.Stamp()); err == nil {
+			say, again := rec.Beat, n.edge.Lost(began)
+			if again {
+				say = rec.Return
+			}
+			if err = say(ctx, n.settings.Name, n.marks.Stamp()); err == nil {
 				err = n.catchUp(ctx, rec)
+			}
+			if err == nil && !again && n.edge.Lost(time.Now()) {
+				err = errors.New("the database took too long")
 			}
 		}
 		cancel()
@@ -365,7 +390,7 @@ func (n *Node) follow(rec *records.Records) {
 	defer cancel()
 	wake := make(chan struct{}, 1)
 	n.run(func() {
-		_ = rec.Follow(ctx, func() {
+		_ = rec.Follow(ctx, n.settings.Name, func() {
 			select {
 			case wake <- struct{}{}:
 			default:
@@ -376,16 +401,18 @@ func (n *Node) follow(rec *records.Records) {
 	tick := time.NewTicker(time.Second)
 	defer tick.Stop()
 	for {
+		ticked := false
 		select {
 		case <-ctx.Done():
 			return
 		case <-wake:
 		case <-tick.C:
+			ticked = true
 		}
 		reading, stop := context.WithTimeout(ctx, max(time.Second, n.settings.SyncLimit/2))
 		err := n.catchUp(reading, rec)
 		stop()
-		if err == nil {
+		if err == nil && ticked {
 			err = n.reloadShared(ctx, rec)
 		}
 		if err != nil && ctx.Err() == nil {

@@ -96,41 +96,33 @@ type Order struct {
 }
 
 // Append puts purges into the ledger, one after the other in one transaction, and
-// returns the sequence of the first and the nodes that were seen within the limit. The
-// lock on the ledger's one row lasts until the commit, so that sequences become visible
-// in order.
-func (r *Records) Append(ctx context.Context, orders []Order, limit time.Duration) (first tags.Stamp, live []string, err error) {
+// returns the sequence of the first, when they were written, and the nodes that were
+// seen within the limit. The lock on the ledger's one row lasts until the commit, so that
+// sequences become visible in order.
+func (r *Records) Append(ctx context.Context, node string, orders []Order, limit time.Duration) (first tags.Stamp, at time.Time, live []string, err error) {
 	actors, reasons, modes, contents := make([]string, len(orders)), make([]string, len(orders)), make([]string, len(orders)), make([][]byte, len(orders))
 	for i, o := range orders {
 		if contents[i], err = json.Marshal(selectorOf(o.Purge)); err != nil {
-			return 0, nil, err
+			return 0, at, nil, err
 		}
 		actors[i], reasons[i], modes[i] = o.Actor, o.Reason, o.Mode.String()
 	}
 	var last int64
-	err = pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
-		if err := tx.QueryRow(ctx, `update ledger set sequence = sequence + $1 returning sequence`, len(orders)).Scan(&last); err != nil {
-			return err
-		}
-		if _, err := tx.Exec(ctx, `insert into purge (sequence, actor, reason, mode, selector)
-			select $1 + n, a, r, m, s from unnest($2::text[], $3::text[], $4::text[], $5::jsonb[]) with ordinality o (a, r, m, s, n)`,
-			last-int64(len(orders)), actors, reasons, modes, contents); err != nil {
-			return err
-		}
-		rows, err := tx.Query(ctx, `select name from node where seen > clock_timestamp() - $1::interval`, limit)
-		if err != nil {
-			return err
-		}
-		if live, err = pgx.CollectRows(rows, pgx.RowTo[string]); err != nil {
-			return err
-		}
-		_, err = tx.Exec(ctx, `select pg_notify($1, '')`, grew)
+	all := &pgx.Batch{} // one transaction, one round trip
+	all.Queue(`update ledger set sequence = sequence + $1 returning sequence, now()`, len(orders)).QueryRow(func(row pgx.Row) error { return row.Scan(&last, &at) })
+	all.Queue(`insert into purge (sequence, actor, reason, mode, selector)
+		select (select sequence from ledger) - $1::bigint + n, a, r, m, s from unnest($2::text[], $3::text[], $4::text[], $5::jsonb[]) with ordinality o (a, r, m, s, n)`,
+		len(orders), actors, reasons, modes, contents)
+	// A statement of its own, which sees who has arrived while the first waited for the row.
+	all.Queue(`select name from node where seen > clock_timestamp() - $1::interval`, limit).Query(func(rows pgx.Rows) error {
+		live, err = pgx.CollectRows(rows, pgx.RowTo[string])
 		return err
 	})
-	if err != nil {
-		return 0, nil, fmt.Errorf("writing to the ledger: %w", err)
+	all.Queue(`select pg_notify($1, $2)`, grew, node)
+	if err := r.pool.SendBatch(ctx, all).Close(); err != nil {
+		return 0, at, nil, fmt.Errorf("writing to the ledger: %w", err)
 	}
-	return tags.Stamp(last) - tags.Stamp(len(orders)) + 1, live, nil
+	return tags.Stamp(last) - tags.Stamp(len(orders)) + 1, at, live, nil
 }
 
 // Arrive registers a node and returns the ledger's last sequence. It waits for purges
@@ -150,11 +142,24 @@ func (r *Records) Arrive(ctx context.Context, node, control string, started time
 	return tags.Stamp(sequence), err
 }
 
-// Beat says that a node lives and how much of the ledger it has applied.
+// Beat says that a node lives and how much of the ledger it has applied. A node that was
+// not waited for any more must Return first.
 func (r *Records) Beat(ctx context.Context, node string, applied tags.Stamp) error {
-	_, err := r.pool.Exec(ctx, `update node set seen = clock_timestamp(), applied = $2 where name = $1`, node, int64(applied))
+	_, err := r.pool.Exec(ctx, beat, node, int64(applied))
 	return err
 }
+
+// Return is the Beat of a node that may not have been waited for. It waits for the purges
+// that are being written: those that do not wait for this node are in the ledger when
+// it returns.
+func (r *Records) Return(ctx context.Context, node string, applied tags.Stamp) error {
+	all := &pgx.Batch{}
+	all.Queue(`select sequence from ledger for update`)
+	all.Queue(beat, node, int64(applied))
+	return r.pool.SendBatch(ctx, all).Close()
+}
+
+const beat = `update node set seen = clock_timestamp(), applied = $2 where name = $1`
 
 // Depart takes a node that stops off the list of those who are waited for.
 func (r *Records) Depart(ctx context.Context, node string) error {
@@ -219,9 +224,9 @@ func (r *Records) Since(ctx context.Context, after tags.Stamp, limit int) ([]Pur
 	})
 }
 
-// Follow calls ledger whenever the ledger grew, and applied whenever a node noted what
+// Follow calls ledger whenever another node made the ledger grow, and applied whenever a node noted what
 // purges did there, until ctx ends or the connection fails.
-func (r *Records) Follow(ctx context.Context, ledger, applied func()) error {
+func (r *Records) Follow(ctx context.Context, node string, ledger, applied func()) error {
 	conn, err := r.pool.Acquire(ctx)
 	if err != nil {
 		return err
@@ -236,10 +241,11 @@ func (r *Records) Follow(ctx context.Context, ledger, applied func()) error {
 		if err != nil {
 			return err
 		}
-		if n.Channel == grew {
-			ledger()
-		} else {
+		switch {
+		case n.Channel == noted:
 			applied()
+		case n.Payload != node: // it knows what it wrote itself
+			ledger()
 		}
 	}
 }

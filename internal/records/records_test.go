@@ -70,7 +70,7 @@ func TestPromise3LedgerOrderIsCommitOrder(t *testing.T) {
 	for range writers {
 		all.Go(func() {
 			for range each {
-				_, _, err := r.Append(ctx, []Order{{Purge: tags.Purge{Tags: []string{"t"}}}}, time.Minute)
+				_, _, _, err := r.Append(ctx, "a", []Order{{Purge: tags.Purge{Tags: []string{"t"}}}}, time.Minute)
 				assert.NoError(t, err)
 			}
 		})
@@ -100,7 +100,7 @@ func TestPromise3LedgerOrderIsCommitOrder(t *testing.T) {
 	require.NoError(t, err)
 	done := make(chan tags.Stamp)
 	go func() {
-		s, _, _ := r.Append(ctx, []Order{{Purge: tags.Purge{All: true}}}, time.Minute)
+		s, _, _, _ := r.Append(ctx, "a", []Order{{Purge: tags.Purge{All: true}}}, time.Minute)
 		done <- s
 	}()
 	select {
@@ -122,9 +122,9 @@ func TestPurgesReadBackAsTheyWereOrdered(t *testing.T) {
 	assert.Zero(t, at)
 	follow, stop := context.WithCancel(ctx)
 	defer stop()
-	go func() { _ = r.Follow(follow, func() { heard <- struct{}{} }, func() { noted <- struct{}{} }) }()
+	go func() { _ = r.Follow(follow, "b", func() { heard <- struct{}{} }, func() { noted <- struct{}{} }) }()
 	<-heard // listening has begun
-	sequence, live, err := r.Append(ctx, []Order{{Purge: order, Actor: "desk", Reason: "pier closed"}}, time.Minute)
+	sequence, _, live, err := r.Append(ctx, "a", []Order{{Purge: order, Actor: "desk", Reason: "pier closed"}}, time.Minute)
 	require.NoError(t, err)
 	<-heard
 	assert.Equal(t, []string{"a"}, live)
@@ -146,7 +146,7 @@ func TestPurgesReadBackAsTheyWereOrdered(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, last, 2)
 	assert.Equal(t, sequence, last[`quote " and ø`].Sequence)
-	_, live, err = r.Append(ctx, []Order{{Purge: order}, {Purge: order}}, time.Nanosecond)
+	_, _, live, err = r.Append(ctx, "a", []Order{{Purge: order}, {Purge: order}}, time.Nanosecond)
 	require.NoError(t, err)
 	assert.Empty(t, live, "who was not seen within the limit is not waited for")
 	require.NoError(t, r.Beat(ctx, "a", 3))
