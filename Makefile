@@ -5,7 +5,7 @@ DEMO_FLAGS ?=
 CONSOLE_SOURCES := $(shell find console -path console/node_modules -prune -o -path console/dist -prune -o -type f -print)
 GO_SOURCES := $(shell find . -path ./console/node_modules -prune -o \( -name '*.go' -o -name '*.sql' -o -name '*.html' -o -name '*.css' -o -name 'policy.yaml' \) -print)
 
-.PHONY: demo test bench generate build lint packages browser screenshots clean
+.PHONY: demo test soak bench generate build lint packages browser screenshots clean
 
 demo: packages build
 	bin/gerastic demo $(DEMO_FLAGS)
@@ -13,9 +13,14 @@ demo: packages build
 test: packages browser build lint
 	go test -race -timeout 8m ./...
 
+# The history of purges, checked for longer than in make test.
+SOAK ?= 10m
+soak: packages
+	GERASTIC_SOAK=$(SOAK) go test -race -count=1 -timeout 0 -v ./test -run TestHistory
+
 # Speed, as ratios against a bare handler in the same run; see docs/performance.md.
 bench:
-	go test ./test/bench -run '^$$' -bench 'Loopback|Purge|Fill|Large' -benchtime 1x
+	go test ./test/bench -run '^$$' -bench 'Loopback|Purge|Fill|Large|Change' -benchtime 1x
 	go test ./test/bench -run '^$$' -bench Handler -benchmem
 
 build: bin/gerastic

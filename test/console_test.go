@@ -100,6 +100,42 @@ func TestConsole(t *testing.T) {
 		return strings.Contains(h, "vessel:6") && strings.Contains(h, "new paint") && strings.Contains(h, "admin")
 	})
 
+	do(chromedp.Click("#history tbody button"), chromedp.WaitVisible("#history tr.detail"))
+	assert.Contains(t, text("#history tr.detail"), "counted and freed after")
+
+	visit(t, "/vessels/4")
+	visit(t, "/vessels/5")
+	// A star is spelled out; what is named otherwise is shown before it goes, too.
+	do(chromedp.Navigate(control+"/purge"), chromedp.WaitVisible("#tag"), chromedp.SendKeys("#tag", "vessel:*"), chromedp.SendKeys("#tag", "\r"))
+	eventually(t, "the star stands for the tags that are stored", func() bool { return strings.Count(evaluate("document.querySelector('.chosen')?.textContent"), "vessel:") > 1 })
+	visit(t, "/vessels/6")
+	do(chromedp.Click(".kinds label:nth-child(4)"), chromedp.WaitNotPresent(".chosen"), chromedp.SendKeys("#tag", "/vessels/6"), chromedp.SendKeys("#tag", "\r"), chromedp.WaitVisible("#would-go"))
+	assert.Contains(t, text(".preview"), "/vessels/6")
+	assert.True(t, visit(t, "/vessels/6").hit())
+
+	// Tags with what carries them, and where each came from.
+	do(chromedp.Navigate(control+"/tags"), chromedp.WaitVisible("#prefix"), chromedp.SendKeys("#prefix", "vessel:6"))
+	eventually(t, "the tag is found, with its last purge", func() bool {
+		row := text("#tags tbody")
+		return strings.Contains(row, "vessel:6") && strings.Contains(row, "by admin") && !strings.Contains(row, "vessel:5")
+	})
+	do(chromedp.Click("#tags tbody button"), chromedp.WaitVisible("#carrying tbody td.tags"))
+	assert.Contains(t, text("#carrying"), "origin")
+	assert.Contains(t, text("#carrying"), "vessel:6")
+	assert.Equal(t, "true", evaluate("document.documentElement.scrollWidth <= 1280"))
+
+	// Sources and runs; a rule is tried; a table is read now.
+	do(chromedp.Navigate(control+"/changes"), chromedp.WaitVisible(`[aria-label="Run timetable now"]`), chromedp.Click("#try"), chromedp.WaitVisible("#effects li"))
+	assert.Contains(t, text("#effects"), "departures:tholm, sailings-of:3, departures:saltern")
+	runs := evaluate("document.querySelectorAll('#runs tbody tr').length")
+	do(chromedp.Click(`[aria-label="Run timetable now"]`))
+	eventually(t, "the run is in the log", func() bool {
+		return strings.Contains(evaluate("document.querySelector('#runs tbody')?.textContent"), "asked")
+	})
+	assert.NotEqual(t, "0", runs)
+	assert.Contains(t, text("#sources"), "replication")
+	assert.Equal(t, "true", evaluate("document.documentElement.scrollWidth <= 1280"))
+
 	// Requests are followed as they are answered, filtered; findings say that there are none.
 	do(chromedp.Navigate(control+"/live?outcome=hit&path=/vessels"), chromedp.WaitVisible("#live"))
 	visit(t, "/vessels/5")

@@ -260,6 +260,7 @@ routes: [{ name: all, match: { path: "/{k}" }, lifetime: { fresh: 1h }, tags: ["
 		writers.Wait()
 		perSecond := float64(purges.Load()) / time.Since(began).Seconds()
 
+		b.Logf("before: median %v, 99 %% %v of %d; during: median %v, 99 %% %v of %d", before[len(before)/2], before[len(before)*99/100], len(before), during[len(during)/2], during[len(during)*99/100], len(during))
 		ratio := float64(during[len(during)*99/100]) / float64(before[len(before)*99/100])
 		b.ReportMetric(perSecond, "purges/s")
 		b.ReportMetric(float64(stale.Load()), "stale")

@@ -32,7 +32,7 @@ const named = (e: Entry, from: string) =>
     .filter((t) => t.from === from)
     .map((t) => t.tag)
     .sort((a, b) => Number(b === chosen.value) - Number(a === chosen.value))
-const life = (e: Entry) => (e.state === 'softened' ? 'marked stale' : e.left_s > 0 ? `fresh for ${time(e.left_s * 1000)}` : `stale for ${time(-e.left_s * 1000)}`)
+const life = (e: Entry) => (e.state === 'softened' ? 'marked stale' : e.left_s > 1e9 ? 'fresh until it is purged' : e.left_s > 0 ? `fresh for ${time(e.left_s * 1000)}` : `stale for ${time(-e.left_s * 1000)}`)
 </script>
 
 <template>
