@@ -3,6 +3,7 @@ package edge
 import (
 	"bytes"
 	"io"
+	"runtime"
 	"sync"
 
 	"github.com/andybalholm/brotli"
@@ -11,10 +12,12 @@ import (
 
 	"gerastic/internal/core/rules"
 	"gerastic/internal/core/store"
+	"gerastic/internal/core/tags"
 )
 
-// compressing bounds how many entries are given other codings at a time.
-var compressing = make(chan struct{}, 2)
+// compressing bounds how many entries are given other codings at a time: half of the
+// cores are left to visitors.
+var compressing = make(chan struct{}, max(1, runtime.GOMAXPROCS(0)/2))
 
 // compress gives a stored identity answer its other codings, once, behind the visitor
 // who brought it; until they are there, visitors get it plain. What does not gain a
@@ -35,6 +38,9 @@ func (e *Edge) compress(entry, before *store.Entry) {
 		compressing <- struct{}{}
 		defer func() { <-compressing }()
 		for _, c := range rules.Codings {
+			if entry.Judge(e.Marks) == tags.Dropped {
+				return // a purge was faster
+			}
 			if coded := encode(c, entry.Body); len(coded) < len(entry.Body)*9/10 {
 				e.Store.AddForm(entry, c, coded)
 			}
@@ -50,18 +56,37 @@ var zstdEncoder = sync.OnceValue(func() *zstd.Encoder {
 	return encoder
 })
 
+// encoder is what the writers of both libraries can do; one takes a MiB, so they are
+// used again.
+type encoder interface {
+	io.WriteCloser
+	Reset(io.Writer)
+}
+
+var (
+	brotliWriters = sync.Pool{New: func() any { return brotli.NewWriterLevel(nil, 5) }}
+	gzipWriters   = sync.Pool{New: func() any {
+		w, err := gzip.NewWriterLevel(nil, 6)
+		if err != nil {
+			panic(err) // the level is written above
+		}
+		return w
+	}}
+)
+
 // encode writes a body in a coding.
 func encode(c rules.Coding, body []byte) []byte {
-	var out bytes.Buffer
-	var w io.WriteCloser
-	switch c {
-	case rules.Zstd:
+	if c == rules.Zstd {
 		return zstdEncoder().EncodeAll(body, nil)
-	case rules.Brotli:
-		w = brotli.NewWriterLevel(&out, 5)
-	default:
-		w, _ = gzip.NewWriterLevel(&out, 6)
 	}
+	pool := &gzipWriters
+	if c == rules.Brotli {
+		pool = &brotliWriters
+	}
+	w := pool.Get().(encoder)
+	defer pool.Put(w)
+	var out bytes.Buffer
+	w.Reset(&out)
 	_, _ = w.Write(body) // a buffer takes everything
 	_ = w.Close()
 	return bytes.Clone(out.Bytes())

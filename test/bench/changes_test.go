@@ -185,7 +185,11 @@ routes: [{ name: all, match: { path: "/{k}" }, lifetime: { fresh: 1h }, tags: ["
 `)
 		var stale, visits, purges atomic.Int64
 		// Visitors at a steady pace: what is compared is latency, not who gets the cores.
-		visit := func(ctx context.Context) (hits []time.Duration) {
+		type hit struct {
+			at   time.Time
+			took time.Duration
+		}
+		visit := func(ctx context.Context) (hits []hit) {
 			var mu sync.Mutex
 			var all sync.WaitGroup
 			for v := range 4 {
@@ -214,15 +218,29 @@ routes: [{ name: all, match: { path: "/{k}" }, lifetime: { fresh: 1h }, tags: ["
 						}
 						if strings.Contains(resp.Header.Get("Cache-Status"), "gerastic; hit") {
 							mu.Lock()
-							hits = append(hits, took)
+							hits = append(hits, hit{began, took})
 							mu.Unlock()
 						}
 					}
 				})
 			}
 			all.Wait()
-			slices.Sort(hits)
 			return hits
+		}
+		// late is the 99th percentile of each two seconds; of these, the median: the machine
+		// is a virtual one, whose cores are taken away for a moment now and then.
+		late := func(hits []hit) time.Duration {
+			windows := map[int64][]time.Duration{}
+			for _, h := range hits {
+				windows[h.at.Unix()/2] = append(windows[h.at.Unix()/2], h.took)
+			}
+			var each []time.Duration
+			for _, took := range windows {
+				slices.Sort(took)
+				each = append(each, took[len(took)*99/100])
+			}
+			slices.Sort(each)
+			return each[len(each)/2]
 		}
 		warm, cancel := context.WithTimeout(context.Background(), 2*time.Second)
 		visit(warm)
@@ -254,19 +272,20 @@ routes: [{ name: all, match: { path: "/{k}" }, lifetime: { fresh: 1h }, tags: ["
 				}
 			})
 		}
-		began := time.Now()
 		during := visit(busy)
 		cancel()
 		writers.Wait()
-		perSecond := float64(purges.Load()) / time.Since(began).Seconds()
-
-		b.Logf("before: median %v, 99 %% %v of %d; during: median %v, 99 %% %v of %d", before[len(before)/2], before[len(before)*99/100], len(before), during[len(during)/2], during[len(during)*99/100], len(during))
-		ratio := float64(during[len(during)*99/100]) / float64(before[len(before)*99/100])
+		after, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+		before = append(before, visit(after)...)
+		cancel()
+		perSecond := float64(purges.Load()) / length.Seconds()
+		calmly, busily := late(before), late(during)
+		ratio := float64(busily) / float64(calmly)
 		b.ReportMetric(perSecond, "purges/s")
 		b.ReportMetric(float64(stale.Load()), "stale")
 		b.ReportMetric(float64(visits.Load()), "visits")
-		b.ReportMetric(float64(before[len(before)*99/100].Microseconds())/1000, "hit-99%-before-ms")
-		b.ReportMetric(float64(during[len(during)*99/100].Microseconds())/1000, "hit-99%-during-ms")
+		b.ReportMetric(float64(calmly.Microseconds())/1000, "hit-99%-calm-ms")
+		b.ReportMetric(float64(busily.Microseconds())/1000, "hit-99%-busy-ms")
 		b.ReportMetric(ratio, "hit-99%-ratio")
 		if stale.Load() > 0 || perSecond < rate*0.95 || ratio > 2 {
 			b.Errorf("%d stale answers at %.0f purges a second, hits at the 99th percentile %.2f times as long; none, 500 and 2 are wanted", stale.Load(), perSecond, ratio)
