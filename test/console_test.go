@@ -107,7 +107,9 @@ func TestConsole(t *testing.T) {
 	visit(t, "/vessels/5")
 	// A star is spelled out; what is named otherwise is shown before it goes, too.
 	do(chromedp.Navigate(control+"/purge"), chromedp.WaitVisible("#tag"), chromedp.SendKeys("#tag", "vessel:*"), chromedp.SendKeys("#tag", "\r"))
-	eventually(t, "the star stands for the tags that are stored", func() bool { return strings.Count(evaluate("document.querySelector('.chosen')?.textContent"), "vessel:") > 1 })
+	eventually(t, "the star stands for the tags that are stored", func() bool {
+		return strings.Count(evaluate("document.querySelector('.chosen')?.textContent"), "vessel:") > 1
+	})
 	visit(t, "/vessels/6")
 	do(chromedp.Click(".kinds label:nth-child(4)"), chromedp.WaitNotPresent(".chosen"), chromedp.SendKeys("#tag", "/vessels/6"), chromedp.SendKeys("#tag", "\r"), chromedp.WaitVisible("#would-go"))
 	assert.Contains(t, text(".preview"), "/vessels/6")

@@ -101,7 +101,9 @@ func TestNoticesOfTheDesk(t *testing.T) {
 	write := func(method, path, body string) page {
 		return fetch(t, method, company.Origin+path, body, "Content-Type: application/json")
 	}
-	shown := func(port string) bool { return strings.Contains(visit(t, "/ports/"+port).body, "Slipway &#34;closed&#34;") }
+	shown := func(port string) bool {
+		return strings.Contains(visit(t, "/ports/"+port).body, "Slipway &#34;closed&#34;")
+	}
 	for _, port := range []string{"tholm", "saltern"} {
 		assert.False(t, shown(port))
 	}

@@ -72,7 +72,7 @@ func New(node Node, e *edge.Edge, console fs.FS, log *slog.Logger) *Control {
 	c := &Control{node: node, edge: e, store: e.Store, log: log, now: e.Now, done: make(chan struct{})}
 	c.sessions.open = map[string]session{}
 	r := chi.NewRouter()
-	r.Use(c.recover, middleware.Compress(5), secure, http.NewCrossOriginProtection().Handler, limitBody)
+	r.Use(c.recover, compressReads, secure, http.NewCrossOriginProtection().Handler, limitBody)
 	c.router = r
 	c.api = humachi.New(r, config())
 	c.api.UseMiddleware(c.authorize)
@@ -120,6 +120,18 @@ func limitBody(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		r.Body = http.MaxBytesReader(w, r.Body, 16<<20)
 		next.ServeHTTP(w, r)
+	})
+}
+
+// compressReads compresses what is read. The answers to orders are short, and many.
+func compressReads(next http.Handler) http.Handler {
+	compressed := middleware.Compress(5)(next)
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Method == http.MethodGet {
+			compressed.ServeHTTP(w, r)
+		} else {
+			next.ServeHTTP(w, r)
+		}
 	})
 }
 

@@ -45,14 +45,14 @@ type Edge struct {
 	// their purges; beyond it what is stored is served only after its origin has
 	// confirmed it. 0: there is no such time.
 	KnownUntil atomic.Int64
-	rules     atomic.Pointer[Rules]
-	fills     *fill.Group[*head]
-	lone      memo[time.Time]    // keys whose answers are not for sharing, until when
-	searches  memo[rules.Search] // the No-Vary-Search rules of paths
-	searching memo[struct{}]     // the paths that have some
-	comparer  comparer
-	watching  watchers
-	exchanges sync.Pool
+	rules      atomic.Pointer[Rules]
+	fills      *fill.Group[*head]
+	lone       memo[time.Time]    // keys whose answers are not for sharing, until when
+	searches   memo[rules.Search] // the No-Vary-Search rules of paths
+	searching  memo[struct{}]     // the paths that have some
+	comparer   comparer
+	watching   watchers
+	exchanges  sync.Pool
 }
 
 // Rules are a policy with its switches and the ways to its origins. Immutable; a node
