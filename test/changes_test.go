@@ -288,6 +288,16 @@ func TestChangesInTheLog(t *testing.T) {
 		status, err = w.api.ChangesStatus(ctx)
 		return err == nil && status.Well && status.Sources[0].Retained != nil && status.Sources[0].DelayP50MS != nil
 	})
+	// Another node takes the lead when the one that had it stops.
+	first := w.node
+	w.settings.Name, w.settings.Data = "w2", t.TempDir()
+	w.start()
+	first.Stop(ctx)
+	w.sql(`update item set grp = 'taken over' where id = 6`)
+	w.expect("by the other", "item:6", "group:old", "group:taken over")
+	status, err = w.api.ChangesStatus(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, "w2", status.Sources[0].Node)
 	w.sql(`truncate item`)
 	w.expect("nobody knows what a truncated table held", "everything")
 

@@ -23,8 +23,12 @@ type result struct {
 
 // run carries out a command against the company's node.
 func run(args ...string) result {
+	return runOn(company.Node.ControlURL(), company.Token, args...)
+}
+
+func runOn(control, token string, args ...string) result {
 	var out, errs bytes.Buffer
-	code := cli.Run(append(args, "--control", company.Node.ControlURL(), "--token", company.Token), &out, &errs)
+	code := cli.Run(append(args, "--control", control, "--token", token), &out, &errs)
 	return result{code, out.String(), errs.String()}
 }
 

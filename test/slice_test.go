@@ -85,6 +85,7 @@ func TestAWriteThroughTheEdgeIsReadBackAtOnce(t *testing.T) {
 // visitor whose request began after an edit was answered never sees what was before it.
 func TestPromise2UnderLoad(t *testing.T) {
 	_, id := aSailing(t)
+	desk(t, id, `{"status":"on time"}`)
 	statuses := []string{"on time", "delayed", "cancelled"}
 	var mu sync.Mutex
 	current := 0 // number of the last edit that was answered
@@ -118,7 +119,6 @@ func TestPromise2UnderLoad(t *testing.T) {
 			}
 		})
 	}
-	desk(t, id, `{"status":"on time"}`)
 	for n := 1; n <= 60; n++ {
 		desk(t, id, fmt.Sprintf(`{"status":%q}`, statuses[n%3]))
 		mu.Lock()

@@ -62,6 +62,9 @@ func fetch(t testing.TB, method, url, body string, headers ...string) page {
 	require.NoError(t, err)
 	for _, h := range headers {
 		name, value, _ := strings.Cut(h, ": ")
+		if name == "Host" {
+			req.Host = value
+		}
 		req.Header.Add(name, value)
 	}
 	resp, err := http.DefaultTransport.RoundTrip(req)
