@@ -46,7 +46,7 @@ func TestCommandsSayWhatTheyDid(t *testing.T) {
 		{[]string{"explain", edge + "/vessels/4?utm_source=x"}, []string{"verdict   serve", "It is served from here", "tags: vessel:4", "← answers this request", "left out  parameter utm_source", "stores    What the origin does not forbid"}},
 		{[]string{"explain", edge + "/vessels/4", "-X", "DELETE"}, []string{"verdict   pass through (method)"}},
 		{[]string{"tags", "vessel:4"}, []string{"vessel:4", "entries"}},
-		{[]string{"purge", "--tag", "vessel:4", "--preview"}, []string{"would drop", "vessel", "for example", "/vessels/4"}},
+		{[]string{"purge", "--tag", "vessel:4", "--preview"}, []string{"would drop", "vessel", "for example", "  http://"}},
 		{[]string{"purge", "--tag", "vessel:4", "--soften", "--preview"}, []string{"would mark"}},
 		{[]string{"purge", "--tag", "vessel:4", "--reason", "repainted"}, []string{"dropped; in force on demo after", "vessel"}},
 		{[]string{"purge", "history", "--limit", "1"}, []string{"tag vessel:4", "repainted", "admin", "drop"}},
