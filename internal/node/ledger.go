@@ -109,10 +109,10 @@ func (n *Node) Purge(ctx context.Context, p tags.Purge, actor, reason string) (t
 	s := n.sweepOf(o.sequence)
 	if s == nil {
 		if err := n.catchUp(ctx, rec); err != nil {
-			// The ledger could be written but not read: our own purge we know without reading.
-			o.Sequence = o.sequence
+			// The ledger could be written but not read: what lies before our own purge
+			// nobody knows, so that everything counts as purged.
 			n.ledger.mu.Lock()
-			n.applyLocked(records.Purge{Purge: o.Purge, At: time.Now()})
+			n.applyLocked(records.Purge{Purge: tags.Purge{Sequence: o.sequence, All: true}, At: time.Now()})
 			n.ledger.mu.Unlock()
 		}
 		if s = n.sweepOf(o.sequence); s == nil {
@@ -355,12 +355,18 @@ func (n *Node) knows(told time.Time) {
 	}
 }
 
+// manyMarks is how many purges come together before it is worth looking at every entry
+// to forget them.
+const manyMarks = 1000
+
 // tidy forgets what nothing needs any more.
 func (n *Node) tidy() {
 	for n.life.Err() == nil {
 		n.pause(30 * time.Second)
 		n.store.SweepIdle(time.Now(), 10_000)
-		n.edge.Compact()
+		if n.marks.Len() >= manyMarks {
+			n.edge.Compact()
+		}
 	}
 }
 

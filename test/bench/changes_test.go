@@ -196,7 +196,7 @@ routes: [{ name: all, match: { path: "/{k}" }, lifetime: { fresh: 1h }, tags: ["
 				all.Go(func() {
 					visitor := http.Client{Transport: &http.Transport{}}
 					defer visitor.CloseIdleConnections()
-					tick := time.NewTicker(4 * time.Millisecond)
+					tick := time.NewTicker(10 * time.Millisecond)
 					defer tick.Stop()
 					for i := v; ctx.Err() == nil; i++ {
 						<-tick.C

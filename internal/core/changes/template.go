@@ -3,6 +3,8 @@ package changes
 import (
 	"fmt"
 	"strings"
+
+	"gerastic/internal/core/tags"
 )
 
 // Template is a tag with places for field values: "port:{from_port}".
@@ -17,28 +19,16 @@ type part struct{ literal, field string }
 // ParseTemplate reads a tag template.
 func ParseTemplate(text string) (Template, error) {
 	t := Template{text: text}
-	for rest := text; rest != ""; {
-		literal, after, open := strings.Cut(rest, "{")
-		if literal != "" {
-			t.parts = append(t.parts, part{literal: literal})
+	err := tags.Split(text, func(literal string) {
+		t.parts = append(t.parts, part{literal: literal})
+	}, func(place string) error {
+		t.parts = append(t.parts, part{field: place})
+		if !isPath(place) {
+			return fmt.Errorf("{%s} is no field; write {id} or {vessel.name}. Old and new values are taken alike", place)
 		}
-		if !open {
-			break
-		}
-		field, after, closed := strings.Cut(after, "}")
-		if !closed {
-			return t, fmt.Errorf("the { in %q is not closed", text)
-		}
-		if !isPath(field) {
-			return t, fmt.Errorf("in %q: {%s} is no field; write {id} or {vessel.name}. Old and new values are taken alike", text, field)
-		}
-		t.parts = append(t.parts, part{field: field})
-		rest = after
-	}
-	if len(t.parts) == 0 {
-		return t, fmt.Errorf("a tag needs at least one character")
-	}
-	return t, nil
+		return nil
+	})
+	return t, err
 }
 
 // String is the template as written.
@@ -47,21 +37,21 @@ func (t Template) String() string { return t.text }
 // Tags fills the template: with one tag, none when a value is missing, or several when
 // a value is a list.
 func (t Template) Tags(f Fields) []string {
-	tags := []string{""}
+	filled := []string{""}
 	for _, p := range t.parts {
 		values := []string{p.literal}
 		if p.field != "" {
 			values = f.Texts(p.field)
 		}
 		var next []string
-		for _, head := range tags {
+		for _, head := range filled {
 			for _, v := range values {
 				next = append(next, head+v)
 			}
 		}
-		tags = next
+		filled = next
 	}
-	return tags
+	return filled
 }
 
 // isPath tells whether text names a field: letters, digits, _ and - with dots between.

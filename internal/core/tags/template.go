@@ -24,29 +24,39 @@ type part struct {
 // gives values to; a template that uses another is an error.
 func ParseTemplate(text string, pathNames []string) (Template, error) {
 	t := Template{text: text}
+	err := Split(text, func(literal string) {
+		t.parts = append(t.parts, part{literal: literal})
+	}, func(place string) error {
+		p, err := parsePlace(place, pathNames)
+		t.parts = append(t.parts, p)
+		return err
+	})
+	return t, err
+}
+
+// Split calls back for the literals and the {places} of a tag template, in their order.
+func Split(text string, literal func(string), place func(string) error) error {
+	if text == "" {
+		return fmt.Errorf("a tag needs at least one character")
+	}
 	for rest := text; rest != ""; {
-		literal, after, open := strings.Cut(rest, "{")
-		if literal != "" {
-			t.parts = append(t.parts, part{literal: literal})
+		before, after, open := strings.Cut(rest, "{")
+		if before != "" {
+			literal(before)
 		}
 		if !open {
 			break
 		}
-		place, after, closed := strings.Cut(after, "}")
+		name, after, closed := strings.Cut(after, "}")
 		if !closed {
-			return t, fmt.Errorf("the { in %q is not closed", text)
+			return fmt.Errorf("the { in %q is not closed", text)
 		}
-		p, err := parsePlace(place, pathNames)
-		if err != nil {
-			return t, fmt.Errorf("in %q: %w", text, err)
+		if err := place(name); err != nil {
+			return fmt.Errorf("in %q: %w", text, err)
 		}
-		t.parts = append(t.parts, p)
 		rest = after
 	}
-	if len(t.parts) == 0 {
-		return t, fmt.Errorf("a tag needs at least one character")
-	}
-	return t, nil
+	return nil
 }
 
 func parsePlace(place string, pathNames []string) (part, error) {

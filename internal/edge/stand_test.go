@@ -1,0 +1,176 @@
+package edge
+
+import (
+	"context"
+	"io"
+	"log/slog"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"gerastic/internal/core/meter"
+	"gerastic/internal/core/policy"
+	"gerastic/internal/core/store"
+	"gerastic/internal/core/tags"
+)
+
+// stand is an edge with a clock of its own between a visitor and an origin, both on
+// loopback.
+type stand struct {
+	t      *testing.T
+	edge   *Edge
+	url    string
+	origin atomic.Pointer[http.HandlerFunc]
+	asked  atomic.Int64 // requests that reached the origin
+	clock  atomic.Int64 // unix ns
+	ledger atomic.Uint64
+	purged []tags.Purge
+}
+
+const routesYAML = `
+  - name: port
+    match: { path: "/ports/{port}" }
+    key: { query: { only: [page] } }
+    lifetime: { fresh: 1m, by_status: { 404: 10s } }
+    tags: ["port:{path.port}"]
+  - name: stale
+    match: { path: "/stale/{x...}" }
+    lifetime: { fresh: 1m, stale_while_revalidate: 1m, stale_if_error: 1h }
+  - name: page
+    match: { path: "/page/{x...}" }
+    key: { cookies: [currency], headers: [Accept-Language] }
+    lifetime: { fresh: 1m, browser: 5s }
+    admit: { max_body: 100KiB, cookies: strip }
+  - name: mine
+    match: { path: "/mine/{x...}" }
+    key: { identity: authorization }
+    lifetime: { fresh: 1m }
+  - name: wallet
+    match: { path: "/wallet" }
+    key: { identity: "cookie:session" }
+    lifetime: { fresh: 1m }
+  - name: ask
+    match: { path: "/ask", methods: [POST, QUERY] }
+    key: { body: json }
+    lifetime: { fresh: 1m }
+  - name: graphql
+    match: { path: "/graphql", methods: [GET, POST] }
+    key: { body: graphql }
+    lifetime: { fresh: 1m }
+  - name: obeys
+    match: { path: "/obeys/{x...}" }
+    lifetime: { fresh: 1m }
+    obey_visitor: all
+  - name: compared
+    match: { path: "/compared" }
+    key: { query: none }
+    lifetime: { fresh: 1m }
+    compare: { share: 100%, per_second: 100, ignore: ["token=[a-z]*;"] }
+  - name: any
+    match: { path: "/{x...}" }
+`
+
+func newStand(t *testing.T, handler http.HandlerFunc) *stand {
+	s := &stand{t: t}
+	s.clock.Store(time.Date(2026, 5, 17, 12, 0, 0, 0, time.UTC).UnixNano())
+	s.origin.Store(&handler)
+	o := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		s.asked.Add(1)
+		w.Header().Set("Date", s.now().UTC().Format(http.TimeFormat))
+		(*s.origin.Load())(w, r)
+	}))
+	t.Cleanup(o.Close)
+	p, err := policy.Parse("test.yaml", []byte("version: 1\norigins:\n  - { name: slow, url: "+o.URL+", hosts: [slow.example], timeout: { first_byte: 400ms } }\n"+
+		"  - { name: site, url: "+o.URL+", timeout: { connect: 20s, first_byte: 20s } }\nroutes:"+routesYAML), nil)
+	require.NoError(t, err)
+	s.edge = New(Parts{
+		Store: store.NewMemory(8<<20, store.LeastRecentlyUsed()), Marks: tags.NewMarks(0, 100), Meter: &meter.Meter{},
+		Log: slog.New(slog.DiscardHandler), Now: s.now,
+		MayExplain: func(token string) bool { return token == "may explain" },
+		Purge: func(_ context.Context, p tags.Purge, _, _ string) error {
+			s.purge(p)
+			return nil
+		},
+	})
+	s.edge.Apply(p, nil, false)
+	server := httptest.NewServer(s.edge)
+	t.Cleanup(server.Close)
+	s.url = server.URL
+	return s
+}
+
+func (s *stand) now() time.Time { return time.Unix(0, s.clock.Load()) }
+
+func (s *stand) pass(d time.Duration) { s.clock.Add(int64(d)) }
+
+func (s *stand) answer(h http.HandlerFunc) { s.origin.Store(&h) }
+
+// purge applies a purge the way a node does: marks, then the sweep.
+func (s *stand) purge(p tags.Purge) store.Matched {
+	p.Sequence = tags.Stamp(s.ledger.Add(1))
+	s.purged = append(s.purged, p)
+	s.edge.Marks.Apply(p)
+	return s.edge.Store.Sweep(p)
+}
+
+type answer struct {
+	status int
+	header http.Header
+	body   string
+	state  string // our member of Cache-Status
+}
+
+// do makes a request; headers come as "Name: value".
+func (s *stand) do(method, path string, headers ...string) answer {
+	a, err := s.try(method, path, headers...)
+	require.NoError(s.t, err)
+	return a
+}
+
+func (s *stand) try(method, path string, headers ...string) (answer, error) {
+	return s.send(method, path, "", headers...)
+}
+
+func (s *stand) post(method, path, body string, headers ...string) answer {
+	a, err := s.send(method, path, body, headers...)
+	require.NoError(s.t, err)
+	return a
+}
+
+func (s *stand) send(method, path, content string, headers ...string) (answer, error) {
+	req, err := http.NewRequest(method, s.url+path, strings.NewReader(content))
+	require.NoError(s.t, err)
+	for _, h := range headers {
+		name, value, _ := strings.Cut(h, ": ")
+		if name == "Host" {
+			req.Host = value
+		}
+		req.Header.Add(name, value)
+	}
+	resp, err := (&http.Transport{DisableCompression: true, DisableKeepAlives: true}).RoundTrip(req)
+	if err != nil {
+		return answer{}, err
+	}
+	defer resp.Body.Close()
+	body, err := io.ReadAll(resp.Body)
+	states := strings.Split(strings.Join(resp.Header["Cache-Status"], ", "), "gerastic; ")
+	return answer{resp.StatusCode, resp.Header, string(body), states[len(states)-1]}, err
+}
+
+func (s *stand) get(path string, headers ...string) answer { return s.do("GET", path, headers...) }
+
+// text answers with a counting body and the given header lines.
+func text(body string, headers ...string) http.HandlerFunc {
+	return func(w http.ResponseWriter, _ *http.Request) {
+		for _, h := range headers {
+			name, value, _ := strings.Cut(h, ": ")
+			w.Header().Add(name, value)
+		}
+		_, _ = io.WriteString(w, body)
+	}
+}
