@@ -199,12 +199,13 @@ func TestPromise3EveryNodeThatSharesTheLedger(t *testing.T) {
 	rec, err := records.Open(ctx, url)
 	require.NoError(t, err)
 	defer rec.Close()
-	_, err = rec.Arrive(ctx, "mute", "", time.Now())
+	mute := records.Presence{Name: "mute", Started: time.Now().Truncate(time.Microsecond)}
+	_, err = rec.Arrive(ctx, mute, 0)
 	require.NoError(t, err)
 	purged, err := c.Purge(ctx, client.PurgeRequest{Tags: []string{"path:a"}})
 	require.NoError(t, err)
 	assert.Contains(t, purged.Nodes, client.PurgeNode{Node: "mute"}, "one that lives and has not applied it is named")
-	require.NoError(t, rec.Depart(ctx, "mute"))
+	require.NoError(t, rec.Depart(ctx, mute))
 	b.Stop(ctx)
 	purged, err = c.Purge(ctx, client.PurgeRequest{Tags: []string{"path:a"}})
 	require.NoError(t, err)
@@ -215,6 +216,10 @@ func TestPromise3EveryNodeThatSharesTheLedger(t *testing.T) {
 		return fetch(t, "GET", b.EdgeURL()+"/a", "")
 	}
 	require.True(t, warm().hit())
+	startNode(t, node.Settings{Name: "b", Data: t.TempDir(), Database: url, AdminToken: token, SyncLimit: 2 * time.Second})
+	eventually(t, "a node whose name another one took trusts nothing: nobody waits for it", func() bool {
+		return strings.Contains(fetch(t, "GET", b.ControlURL()+"/readyz", "").body, "everything is revalidated")
+	})
 	require.NoError(t, c.SwitchRoute(ctx, "*", false))
 	eventually(t, "so do switches", func() bool { return !warm().hit() })
 }

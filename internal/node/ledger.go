@@ -266,7 +266,9 @@ func (n *Node) catchUp(ctx context.Context, rec *records.Records) error {
 	n.ledger.mu.Lock()
 	defer n.ledger.mu.Unlock()
 	for {
-		purges, err := rec.Since(ctx, n.ledger.applied, batch)
+		reading, cancel := context.WithTimeout(ctx, 10*time.Second)
+		purges, err := rec.Since(reading, n.ledger.applied, batch)
+		cancel()
 		if err != nil {
 			return err
 		}
@@ -320,11 +322,17 @@ func (n *Node) beat() {
 		ctx, cancel := context.WithTimeout(n.life, n.settings.SyncLimit/2)
 		err := ErrNoDatabase
 		if rec := n.records.Load(); rec != nil {
-			say, again := rec.Beat, n.edge.Lost(began)
+			again := n.edge.Lost(began)
 			if again {
-				say = rec.Return
+				_, err = rec.Arrive(ctx, n.presence(), n.marks.Stamp())
+			} else {
+				err = rec.Beat(ctx, n.presence(), n.marks.Stamp())
 			}
-			if err = say(ctx, n.settings.Name, n.marks.Stamp()); err == nil {
+			if errors.Is(err, records.ErrNotFound) {
+				n.knows(time.Unix(0, 0)) // nobody waits for this one
+				err = errors.New("another node took this one's name; give each node a name of its own, with --node")
+			}
+			if err == nil {
 				err = n.catchUp(ctx, rec)
 			}
 			if err == nil && !again && n.edge.Lost(time.Now()) {
@@ -351,8 +359,12 @@ func (n *Node) beat() {
 // after it.
 func (n *Node) knows(told time.Time) {
 	if !n.settings.ServeOn {
-		n.edge.KnownUntil.Store(told.Add(n.settings.SyncLimit * 4 / 5).UnixNano())
+		n.edge.KnownUntil.Store(max(1, told.Add(n.settings.SyncLimit*4/5).UnixNano())) // 0 would be for ever
 	}
+}
+
+func (n *Node) presence() records.Presence {
+	return records.Presence{Name: n.settings.Name, Control: n.ControlURL(), Started: n.started}
 }
 
 // manyMarks is how many purges come together before it is worth looking at every entry

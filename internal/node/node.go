@@ -68,7 +68,7 @@ func Start(ctx context.Context, s Settings) (*Node, error) {
 	if err := os.MkdirAll(s.Data, 0o755); err != nil {
 		return nil, fmt.Errorf("making the node's directory: %w", err)
 	}
-	n := &Node{settings: s, log: s.Log, started: time.Now(), failed: make(chan error, 2)}
+	n := &Node{settings: s, log: s.Log, started: time.Now().Truncate(time.Microsecond), failed: make(chan error, 2)}
 	n.ledger = follower{sweeps: map[tags.Stamp]*sweep{}, orders: make(chan *order, batch), counted: make(chan *sweep, batch)}
 	n.life, n.end = context.WithCancel(context.Background())
 	n.store = store.NewMemory(s.Memory, store.LeastRecentlyUsed())
@@ -222,7 +222,7 @@ func (n *Node) Stop(ctx context.Context) {
 		n.saveFigures(context.WithoutCancel(ctx))
 		if rec := n.records.Swap(nil); rec != nil {
 			ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*time.Second)
-			_ = rec.Depart(ctx, n.settings.Name) // else it is not waited for once the sync limit has passed
+			_ = rec.Depart(ctx, n.presence()) // else it is not waited for once the sync limit has passed
 			cancel()
 			rec.Close()
 		}

@@ -36,7 +36,7 @@ func (n *Node) connect(ctx context.Context) error {
 // adopt takes sequence, tokens and policy over from the database.
 func (n *Node) adopt(ctx context.Context, rec *records.Records) error {
 	began := time.Now()
-	sequence, err := rec.Arrive(ctx, n.settings.Name, n.ControlURL(), n.started)
+	sequence, err := rec.Arrive(ctx, n.presence(), n.marks.Stamp())
 	if err != nil {
 		return err
 	}

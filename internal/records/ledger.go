@@ -125,45 +125,39 @@ func (r *Records) Append(ctx context.Context, node string, orders []Order, limit
 	return tags.Stamp(last) - tags.Stamp(len(orders)) + 1, at, live, nil
 }
 
-// Arrive registers a node and returns the ledger's last sequence. It waits for purges
-// that are being written: those that were not told to wait for this node are before the
-// sequence returned.
-func (r *Records) Arrive(ctx context.Context, node, control string, started time.Time) (tags.Stamp, error) {
+// Presence is a node as it tells the others of itself.
+type Presence struct {
+	Name, Control string
+	Started       time.Time // tells one process from another of the same name
+}
+
+// Arrive registers a node, or one that may not have been waited for, and returns the
+// ledger's last sequence. It waits for purges that are being written: those that were
+// not told to wait for this node are in the ledger when it returns.
+func (r *Records) Arrive(ctx context.Context, n Presence, applied tags.Stamp) (tags.Stamp, error) {
 	var sequence int64
-	err := pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
-		if err := tx.QueryRow(ctx, `select sequence from ledger for update`).Scan(&sequence); err != nil {
-			return err
-		}
-		_, err := tx.Exec(ctx, `insert into node (name, started, applied, control) values ($1, $2, $3, $4)
-			on conflict (name) do update set seen = clock_timestamp(), started = excluded.started, applied = excluded.applied, control = excluded.control`,
-			node, started, sequence, control)
-		return err
-	})
+	all := &pgx.Batch{}
+	all.Queue(`select sequence from ledger for update`).QueryRow(func(row pgx.Row) error { return row.Scan(&sequence) })
+	all.Queue(`insert into node (name, started, applied, control) values ($1, $2, $3, $4)
+		on conflict (name) do update set seen = clock_timestamp(), started = excluded.started, applied = excluded.applied, control = excluded.control`,
+		n.Name, n.Started, int64(applied), n.Control)
+	err := r.pool.SendBatch(ctx, all).Close()
 	return tags.Stamp(sequence), err
 }
 
-// Beat says that a node lives and how much of the ledger it has applied. A node that was
-// not waited for any more must Return first.
-func (r *Records) Beat(ctx context.Context, node string, applied tags.Stamp) error {
-	_, err := r.pool.Exec(ctx, beat, node, int64(applied))
+// Beat says that a node lives and how much of the ledger it has applied; ErrNotFound if
+// the others do not know it (any more), or know another process by its name.
+func (r *Records) Beat(ctx context.Context, n Presence, applied tags.Stamp) error {
+	tag, err := r.pool.Exec(ctx, `update node set seen = clock_timestamp(), applied = $3 where name = $1 and started = $2`, n.Name, n.Started, int64(applied))
+	if err == nil && tag.RowsAffected() == 0 {
+		err = ErrNotFound
+	}
 	return err
 }
 
-// Return is the Beat of a node that may not have been waited for. It waits for the purges
-// that are being written: those that do not wait for this node are in the ledger when
-// it returns.
-func (r *Records) Return(ctx context.Context, node string, applied tags.Stamp) error {
-	all := &pgx.Batch{}
-	all.Queue(`select sequence from ledger for update`)
-	all.Queue(beat, node, int64(applied))
-	return r.pool.SendBatch(ctx, all).Close()
-}
-
-const beat = `update node set seen = clock_timestamp(), applied = $2 where name = $1`
-
 // Depart takes a node that stops off the list of those who are waited for.
-func (r *Records) Depart(ctx context.Context, node string) error {
-	_, err := r.pool.Exec(ctx, `delete from node where name = $1`, node)
+func (r *Records) Depart(ctx context.Context, n Presence) error {
+	_, err := r.pool.Exec(ctx, `delete from node where name = $1 and started = $2`, n.Name, n.Started)
 	return err
 }
 

@@ -117,7 +117,8 @@ func TestPurgesReadBackAsTheyWereOrdered(t *testing.T) {
 	order := tags.Purge{Mode: tags.Soften, Tags: []string{`quote " and ø`, "port:tholm"}, Together: true, Routes: []string{"r"}, Hosts: []string{"h"},
 		URLs: []tags.URL{{Host: "h", Path: "/p", Query: "q=1"}, {AnyHost: true, Path: "/x", AnyQuery: true}}, Prefixes: []tags.Prefix{{Host: "h", Path: "/p/"}, {AnyHost: true, Path: "/"}}}
 	heard, noted := make(chan struct{}, 10), make(chan struct{}, 10)
-	at, err := r.Arrive(ctx, "a", "http://a", time.Now())
+	a := Presence{"a", "http://a", time.Now().Truncate(time.Microsecond)}
+	at, err := r.Arrive(ctx, a, 0)
 	require.NoError(t, err)
 	assert.Zero(t, at)
 	follow, stop := context.WithCancel(ctx)
@@ -149,12 +150,18 @@ func TestPurgesReadBackAsTheyWereOrdered(t *testing.T) {
 	_, _, live, err = r.Append(ctx, "a", []Order{{Purge: order}, {Purge: order}}, time.Nanosecond)
 	require.NoError(t, err)
 	assert.Empty(t, live, "who was not seen within the limit is not waited for")
-	require.NoError(t, r.Beat(ctx, "a", 3))
+	require.NoError(t, r.Beat(ctx, a, 3))
 	nodes, err := r.Nodes(ctx)
 	require.NoError(t, err)
 	require.Len(t, nodes, 1)
 	assert.EqualValues(t, 3, nodes[0].Applied)
-	require.NoError(t, r.Depart(ctx, "a"))
+	other := a
+	other.Started = a.Started.Add(time.Second)
+	require.NoError(t, r.Depart(ctx, other), "another process of that name is not taken off the list")
+	assert.ErrorIs(t, r.Beat(ctx, other, 3), ErrNotFound, "nor does it live through it")
+	require.NoError(t, r.Beat(ctx, a, 3))
+	require.NoError(t, r.Depart(ctx, a))
+	assert.ErrorIs(t, r.Beat(ctx, a, 3), ErrNotFound)
 	_, err = r.Purge(ctx, 99)
 	assert.ErrorIs(t, err, ErrNotFound)
 }
