@@ -129,8 +129,8 @@ func TestHistory(t *testing.T) {
 	all.Wait()
 	t.Logf("%d reads, %d of them hits; %d purges acknowledged, %d not", h.reads.Load(), h.hits.Load(), h.purges.Load(), h.refused.Load())
 	assert.Zero(t, h.violations.Load())
-	assert.Greater(t, h.purges.Load(), int64(100))
-	assert.Greater(t, h.hits.Load(), int64(1000), "it did cache meanwhile")
+	assert.Greater(t, h.purges.Load(), int64(20))
+	assert.Greater(t, h.hits.Load(), int64(100), "it did cache meanwhile")
 }
 
 func (h *history) start() {

@@ -176,7 +176,7 @@ func TestPromise3EveryNodeThatSharesTheLedger(t *testing.T) {
 	var asked atomic.Int64
 	url := database(t, "promise3")
 	const token = "a token for both nodes"
-	a := startNode(t, node.Settings{Name: "a", Data: t.TempDir(), Database: url, AdminToken: token, SyncLimit: 2 * time.Second, PolicyFile: policyFile(t, origin(t, &asked))})
+	a := startNode(t, node.Settings{Name: "a", Data: t.TempDir(), Database: url, AdminToken: token, PolicyFile: policyFile(t, origin(t, &asked))})
 	b := startNode(t, node.Settings{Name: "b", Data: t.TempDir(), Database: url, AdminToken: token})
 	warm := func() page {
 		fetch(t, "GET", b.EdgeURL()+"/a", "")
@@ -216,7 +216,7 @@ func TestPromise3EveryNodeThatSharesTheLedger(t *testing.T) {
 		return fetch(t, "GET", b.EdgeURL()+"/a", "")
 	}
 	require.True(t, warm().hit())
-	startNode(t, node.Settings{Name: "b", Data: t.TempDir(), Database: url, AdminToken: token, SyncLimit: 2 * time.Second})
+	startNode(t, node.Settings{Name: "b", Data: t.TempDir(), Database: url, AdminToken: token})
 	eventually(t, "a node whose name another one took trusts nothing: nobody waits for it", func() bool {
 		return strings.Contains(fetch(t, "GET", b.ControlURL()+"/readyz", "").body, "everything is revalidated")
 	})
