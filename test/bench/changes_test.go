@@ -166,11 +166,11 @@ changes:
 	}
 }
 
-// BenchmarkPurgesSustained orders 500 purges a second for 30 s while visitors are
-// served, and holds every answer against what was acknowledged; and compares the
-// latency of hits with that before.
+// BenchmarkPurgesSustained orders 500 purges a second for 30 s, in spells, while visitors
+// are served, and holds every answer against what was acknowledged; and compares the
+// latency of hits with that in the calm spells between.
 func BenchmarkPurgesSustained(b *testing.B) {
-	const pages, rate, length = 400, 500, 30 * time.Second
+	const pages, rate, spells, length = 400, 500, 10, 30 * time.Second
 	for b.Loop() {
 		var content, acked [pages]atomic.Int64
 		origin := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -185,11 +185,7 @@ routes: [{ name: all, match: { path: "/{k}" }, lifetime: { fresh: 1h }, tags: ["
 `)
 		var stale, visits, purges atomic.Int64
 		// Visitors at a steady pace: what is compared is latency, not who gets the cores.
-		type hit struct {
-			at   time.Time
-			took time.Duration
-		}
-		visit := func(ctx context.Context) (hits []hit) {
+		visit := func(ctx context.Context) (hits []time.Duration) {
 			var mu sync.Mutex
 			var all sync.WaitGroup
 			for v := range 4 {
@@ -218,7 +214,7 @@ routes: [{ name: all, match: { path: "/{k}" }, lifetime: { fresh: 1h }, tags: ["
 						}
 						if strings.Contains(resp.Header.Get("Cache-Status"), "gerastic; hit") {
 							mu.Lock()
-							hits = append(hits, hit{began, took})
+							hits = append(hits, took)
 							mu.Unlock()
 						}
 					}
@@ -227,60 +223,56 @@ routes: [{ name: all, match: { path: "/{k}" }, lifetime: { fresh: 1h }, tags: ["
 			all.Wait()
 			return hits
 		}
-		// late is the 99th percentile of each two seconds; of these, the median: the machine
-		// is a virtual one, whose cores are taken away for a moment now and then.
-		late := func(hits []hit) time.Duration {
-			windows := map[int64][]time.Duration{}
-			for _, h := range hits {
-				windows[h.at.Unix()/2] = append(windows[h.at.Unix()/2], h.took)
-			}
-			var each []time.Duration
-			for _, took := range windows {
-				slices.Sort(took)
-				each = append(each, took[len(took)*99/100])
-			}
-			slices.Sort(each)
-			return each[len(each)/2]
-		}
-		warm, cancel := context.WithTimeout(context.Background(), 2*time.Second)
-		visit(warm)
-		cancel()
-		calm, cancel := context.WithTimeout(context.Background(), 10*time.Second)
-		before := visit(calm)
-		cancel()
-
-		busy, cancel := context.WithTimeout(context.Background(), length)
-		var writers sync.WaitGroup
-		orders := make(chan int, rate)
-		writers.Go(func() {
-			defer close(orders)
-			began := time.Now()
-			for i := 0; busy.Err() == nil; i++ {
-				time.Sleep(time.Until(began.Add(time.Duration(i) * time.Second / rate)))
-				orders <- i * 13 % pages
-			}
-		})
-		for range 8 {
+		purge := func(ctx context.Context, writers *sync.WaitGroup) {
+			orders := make(chan int, rate)
 			writers.Go(func() {
-				for k := range orders {
-					version := content[k].Add(1)
-					_, err := c.Purge(context.Background(), client.PurgeRequest{Tags: []string{fmt.Sprintf("page:%d", k)}})
-					require.NoError(b, err)
-					for old := acked[k].Load(); old < version && !acked[k].CompareAndSwap(old, version); old = acked[k].Load() {
-					}
-					purges.Add(1)
+				defer close(orders)
+				began := time.Now()
+				for i := 0; ctx.Err() == nil; i++ {
+					time.Sleep(time.Until(began.Add(time.Duration(i) * time.Second / rate)))
+					orders <- i * 13 % pages
 				}
 			})
+			for range 8 {
+				writers.Go(func() {
+					for k := range orders {
+						version := content[k].Add(1)
+						_, err := c.Purge(context.Background(), client.PurgeRequest{Tags: []string{fmt.Sprintf("page:%d", k)}})
+						require.NoError(b, err)
+						for old := acked[k].Load(); old < version && !acked[k].CompareAndSwap(old, version); old = acked[k].Load() {
+						}
+						purges.Add(1)
+					}
+				})
+			}
 		}
-		during := visit(busy)
-		cancel()
-		writers.Wait()
-		after, cancel := context.WithTimeout(context.Background(), 10*time.Second)
-		before = append(before, visit(after)...)
-		cancel()
+		spell := func(length time.Duration, purging bool) time.Duration {
+			ctx, cancel := context.WithTimeout(context.Background(), length)
+			defer cancel()
+			var writers sync.WaitGroup
+			if purging {
+				purge(ctx, &writers)
+			}
+			hits := visit(ctx)
+			writers.Wait()
+			slices.Sort(hits)
+			return hits[len(hits)*99/100]
+		}
+		// Calm and busy spells in turns, each busy one compared with the calm one before it:
+		// the cores of a virtual machine are now there, now not.
+		spell(2*time.Second, false)
+		var calm, busy []time.Duration
+		var ratios []float64
+		for range spells {
+			calm = append(calm, spell(length/spells, false))
+			busy = append(busy, spell(length/spells, true))
+			ratios = append(ratios, float64(busy[len(busy)-1])/float64(calm[len(calm)-1]))
+		}
+		slices.Sort(calm)
+		slices.Sort(busy)
+		slices.Sort(ratios)
 		perSecond := float64(purges.Load()) / length.Seconds()
-		calmly, busily := late(before), late(during)
-		ratio := float64(busily) / float64(calmly)
+		calmly, busily, ratio := calm[spells/2], busy[spells/2], ratios[spells/2]
 		b.ReportMetric(perSecond, "purges/s")
 		b.ReportMetric(float64(stale.Load()), "stale")
 		b.ReportMetric(float64(visits.Load()), "visits")
