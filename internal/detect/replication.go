@@ -241,7 +241,6 @@ type logStream struct {
 	open      bool          // a transaction is being read
 	commit    time.Time     // of that transaction
 	pending   pglogrepl.LSN // end of the last transaction passed on
-	told      pglogrepl.LSN // confirmed to the database
 	confirmed atomic.Uint64 // LSN up to which everything is purged
 	caughtUp  atomic.Int64  // unix ns of the database's clock when nothing was left to read
 }
@@ -398,11 +397,11 @@ func (s *logStream) pass(ctx context.Context, e logEvent) error {
 
 // tell says how far the log is not needed any more.
 func (s *logStream) tell(ctx context.Context) error {
-	s.told = pglogrepl.LSN(s.confirmed.Load())
-	if s.told == 0 {
+	confirmed := pglogrepl.LSN(s.confirmed.Load())
+	if confirmed == 0 {
 		return nil // nothing confirmed since the start: the slot knows
 	}
-	return pglogrepl.SendStandbyStatusUpdate(ctx, s.conn, pglogrepl.StandbyStatusUpdate{WALWritePosition: s.told})
+	return pglogrepl.SendStandbyStatusUpdate(ctx, s.conn, pglogrepl.StandbyStatusUpdate{WALWritePosition: confirmed})
 }
 
 // fieldsOf reads a row of the log as JSON has its values.

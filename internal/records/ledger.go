@@ -193,13 +193,6 @@ func (r *Records) ForgetPurges(ctx context.Context, now time.Time) error {
 	return err
 }
 
-// Sequence is the ledger's last.
-func (r *Records) Sequence(ctx context.Context) (tags.Stamp, error) {
-	var sequence int64
-	err := r.pool.QueryRow(ctx, `select sequence from ledger`).Scan(&sequence)
-	return tags.Stamp(sequence), err
-}
-
 // Since returns the purges after a sequence, in the ledger's order, without what came
 // of them.
 func (r *Records) Since(ctx context.Context, after tags.Stamp, limit int) ([]Purge, error) {
