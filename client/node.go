@@ -151,18 +151,20 @@ func (c *Client) Nodes(ctx context.Context) ([]Node, error) {
 
 // Token is a bearer token, without its secret.
 type Token struct {
-	ID      string     `json:"id"`
-	Name    string     `json:"name"`
-	Rights  []string   `json:"rights"`
-	Created time.Time  `json:"created"`
-	Revoked *time.Time `json:"revoked,omitempty"`
-	Secret  string     `json:"secret,omitempty" doc:"Shown once, when the token is made"`
+	ID        string     `json:"id"`
+	Name      string     `json:"name"`
+	Rights    []string   `json:"rights"`
+	Namespace string     `json:"namespace,omitempty" doc:"The application whose fragments it may load and store"`
+	Created   time.Time  `json:"created"`
+	Revoked   *time.Time `json:"revoked,omitempty"`
+	Secret    string     `json:"secret,omitempty" doc:"Shown once, when the token is made"`
 }
 
-// CreateToken makes a token; its Secret is shown this once.
-func (c *Client) CreateToken(ctx context.Context, name string, rights []string) (Token, error) {
+// CreateToken makes a token; its Secret is shown this once. With the right fragments it is
+// kept to the fragments of one application, its namespace; else that is "".
+func (c *Client) CreateToken(ctx context.Context, name string, rights []string, namespace string) (Token, error) {
 	var out Token
-	return out, c.call(ctx, "POST", "/v1/tokens", nil, map[string]any{"name": name, "rights": rights}, &out)
+	return out, c.call(ctx, "POST", "/v1/tokens", nil, map[string]any{"name": name, "rights": rights, "namespace": namespace}, &out)
 }
 
 // Tokens lists all tokens.

@@ -4,51 +4,27 @@ import (
 	"context"
 	"net/http"
 	"slices"
-	"sync"
 
 	"gerastic/internal/core/rules"
 )
-
-// page collects the tags of what goes into a page, or into a piece of one.
-type page struct {
-	mu     sync.Mutex
-	tags   []string
-	sent   bool
-	parent *page
-}
-
-type pageKey struct{}
 
 // Tag notes that what is being made for ctx shows these things: purging one of the tags
 // purges it. It returns false when that comes too late, because the header has gone
 // out; the tags of a page must be known before its first MiB is written.
 func Tag(ctx context.Context, tags ...string) bool {
-	p, ok := ctx.Value(pageKey{}).(*page)
-	return ok && p.add(tags)
-}
-
-func (p *page) add(tags []string) bool {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	for _, tag := range tags {
-		if !slices.Contains(p.tags, tag) {
-			p.tags = append(p.tags, tag)
-		}
-	}
-	inTime := !p.sent
-	if p.parent != nil {
-		return p.parent.add(tags) && inTime
-	}
-	return inTime
+	p := pageOf(ctx)
+	return p != nil && p.add(tags)
 }
 
 // Piece begins a piece of a page: what is tagged in the context that it returns belongs
 // to the piece and to all that it is part of, but not to its sisters. tags returns what
 // the piece has come to carry.
 func Piece(ctx context.Context) (piece context.Context, tags func() []string) {
-	parent, _ := ctx.Value(pageKey{}).(*page)
-	p := &page{parent: parent}
-	return context.WithValue(ctx, pageKey{}, p), func() []string {
+	p := &page{parent: pageOf(ctx)}
+	if p.parent != nil {
+		p.report, p.depth, p.fragment = p.parent.report, p.parent.depth, p.parent.fragment
+	}
+	return withPage(ctx, p), func() []string {
 		p.mu.Lock()
 		defer p.mu.Unlock()
 		return slices.Clone(p.tags)
@@ -62,11 +38,13 @@ func TagFrom(ctx context.Context, header http.Header) bool {
 	return Tag(ctx, groups...)
 }
 
-// Tagging sends what handlers tag with Tag as Cache-Groups. To know it in time it holds
-// back up to a MiB of the body; Flush sends what there is.
+// Tagging sends what handlers tag with Tag as Cache-Groups, and tells the edge of the
+// fragments that the page is made of: their tags, the shortest of their lives, and (Server-
+// Timing) how many were found and how many made. To know it in time it holds back up to a
+// MiB of the body; Flush sends what there is.
 func Tagging(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		p := &page{}
+		p := &page{report: &report{}}
 		t := &taggingWriter{ResponseWriter: w, page: p}
 		defer func() {
 			if broken := recover(); broken != nil {
@@ -74,7 +52,7 @@ func Tagging(next http.Handler) http.Handler {
 			}
 			t.send()
 		}()
-		next.ServeHTTP(t, r.WithContext(context.WithValue(r.Context(), pageKey{}, p)))
+		next.ServeHTTP(t, r.WithContext(withPage(r.Context(), p)))
 	})
 }
 
@@ -120,13 +98,7 @@ func (t *taggingWriter) send() error {
 		return nil
 	}
 	t.sent = true
-	t.page.mu.Lock()
-	tags := t.page.tags
-	t.page.sent = true
-	t.page.mu.Unlock()
-	if len(tags) > 0 {
-		t.Header().Add("Cache-Groups", rules.FormatGroups(tags))
-	}
+	t.page.tell(t.Header())
 	if t.status != 0 {
 		t.ResponseWriter.WriteHeader(t.status)
 	}

@@ -135,7 +135,7 @@ func (d *Demo) startNode(ctx context.Context) error {
 
 func (d *Demo) startSite(ctx context.Context, listener net.Listener) error {
 	// The desk purges with a token of its own, that can do nothing else.
-	desk, err := client.New(d.Node.ControlURL(), d.Token).CreateToken(ctx, "operations desk", []string{"purge"})
+	desk, err := client.New(d.Node.ControlURL(), d.Token).CreateToken(ctx, "operations desk", []string{"purge"}, "")
 	if err == nil {
 		d.outbox, err = aftercommit.Open(ctx, d.content.pool, client.New(d.Node.ControlURL(), desk.Secret), d.options.Node.Log)
 	}

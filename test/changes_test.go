@@ -359,7 +359,7 @@ func TestChangesByCall(t *testing.T) {
 	require.Equal(t, 200, p.status, p.body)
 	w.expect("a signature instead of a token", "item:8", "group:y")
 	old := strconv.FormatInt(time.Now().Add(-time.Hour).Unix(), 10)
-	reader, err := w.api.CreateToken(ctx, "reader", []string{"read"})
+	reader, err := w.api.CreateToken(ctx, "reader", []string{"read"}, "")
 	require.NoError(t, err)
 	for _, c := range []struct {
 		name, body string

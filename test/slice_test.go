@@ -265,7 +265,7 @@ func TestHealthIsOpenAndTheRestIsNot(t *testing.T) {
 }
 
 func TestRightsAndSessions(t *testing.T) {
-	reader, err := api().CreateToken(ctx, "reader", []string{"read"})
+	reader, err := api().CreateToken(ctx, "reader", []string{"read"}, "")
 	require.NoError(t, err)
 	c := client.New(company.Node.ControlURL(), reader.Secret)
 	_, err = c.Tags(ctx, "", 5)

@@ -90,3 +90,6 @@ func AppendTexts(b []byte, all []string) []byte {
 	}
 	return b
 }
+
+// AppendBytesHead begins a byte string of n bytes, which follow.
+func AppendBytesHead(b []byte, n int) []byte { return head(b, byteString, uint64(n)) }

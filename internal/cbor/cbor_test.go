@@ -43,11 +43,11 @@ func TestExamplesOfTheStandard(t *testing.T) {
 		"826161 6162":        {func(b []byte) []byte { return AppendTexts(b, []string{"a", "b"}) }, func(r *Reader) any { return r.Texts() }, []string{"a", "b"}},
 		"a26161016162820203": {nil, func(r *Reader) any {
 			sum := 0.0
-			r.Fields(func(name []byte) bool {
-				if string(name) == "a" {
+			r.Fields(func(name string) bool {
+				if name == "a" {
 					sum += r.Number()
 				}
-				return string(name) == "a" // the other is passed over
+				return name == "a" // the other is passed over
 			})
 			return sum
 		}, 1.0},
@@ -107,6 +107,6 @@ func FuzzReader(f *testing.F) {
 		}
 		assert.LessOrEqual(t, n, len(data))
 		r = NewReader(bytes.NewReader(data), 0)
-		r.Fields(func([]byte) bool { r.Number(); return true })
+		r.Fields(func(string) bool { r.Number(); return true })
 	})
 }

@@ -6,7 +6,9 @@ import (
 	"fmt"
 	"io"
 	"math"
+	"strings"
 	"unicode/utf8"
+	"unsafe"
 )
 
 // ErrMalformed says that something else came than was to be read.
@@ -15,9 +17,9 @@ var ErrMalformed = errors.New("malformed CBOR")
 // deepest is how far items may be nested inside what is skipped.
 const deepest = 16
 
-// step is how much is read from a source at least, and added at most to what a length that
-// was only announced makes it hold.
-const step = 64 << 10
+// step is how much room is made at a time: the allocator has pieces up to this size at hand,
+// while larger ones it gets and clears one by one.
+const step = 32 << 10
 
 // Reader reads data items one after the other. The first error stays: what is read after it
 // is zero.
@@ -27,11 +29,11 @@ type Reader struct {
 	err    error
 }
 
-// NewReader reads from a source; expect is how many bytes are known to come, 0 if unknown.
+// NewReader reads from a source; expect is how many bytes are known to come, -1 if unknown.
 func NewReader(source io.Reader, expect int64) *Reader {
 	r := &Reader{source: source}
-	if expect > 0 {
-		r.data = make([]byte, 0, min(expect, 1<<20))
+	if expect >= 0 && expect < step {
+		r.data = make([]byte, 0, expect+1) // room to see the end
 	}
 	return r
 }
@@ -68,18 +70,26 @@ func (r *Reader) fill(n int) error {
 
 // take returns the next n bytes.
 func (r *Reader) take(n uint64) []byte {
+	if n <= uint64(len(r.data)) && r.err == nil {
+		taken := r.data[:n:n]
+		r.data = r.data[n:]
+		return taken
+	}
+	return r.await(n)
+}
+
+// await is take when not all of it is there.
+func (r *Reader) await(n uint64) []byte {
 	if r.err == nil && n > math.MaxInt32 {
 		r.err = fmt.Errorf("%w: %d bytes in one item", ErrMalformed, n)
 	}
-	if r.err == nil && uint64(len(r.data)) < n {
+	if r.err == nil {
 		r.err = r.fill(int(n))
 	}
 	if r.err != nil {
 		return nil
 	}
-	taken := r.data[:n:n]
-	r.data = r.data[n:]
-	return taken
+	return r.take(n)
 }
 
 // head reads an initial byte and its argument; floats and simple values come back as the
@@ -124,6 +134,11 @@ func (r *Reader) fail(found string) {
 var names = map[byte]string{unsigned: "a number", negative: "a number", byteString: "bytes", text: "a text", array: "an array", mapping: "a map", tagged: "a tag", simple: "a simple value"}
 
 func (r *Reader) want(wanted byte) uint64 {
+	if len(r.data) > 0 && r.data[0]&0xe0 == wanted && r.data[0]&0x1f < 24 && r.err == nil { // mostly
+		n := r.data[0] & 0x1f
+		r.data = r.data[1:]
+		return uint64(n)
+	}
 	major, _, n := r.head()
 	if r.err == nil && major != wanted {
 		r.fail(names[major] + " where " + names[wanted] + " should be")
@@ -152,35 +167,45 @@ func (r *Reader) count(major byte) int {
 // Bytes reads a byte string; it points into what came in.
 func (r *Reader) Bytes() []byte { return r.take(r.want(byteString)) }
 
-// Text reads a text.
-func (r *Reader) Text() string {
+// Text reads a text, and copies it.
+func (r *Reader) Text() string { return strings.Clone(r.TextInPlace()) }
+
+// TextInPlace reads a text that points into what came in: keeping it keeps all of that.
+func (r *Reader) TextInPlace() string {
 	s := r.take(r.want(text))
+	if len(s) == 0 {
+		return ""
+	}
 	if !utf8.Valid(s) {
 		r.fail("a text that is no UTF-8")
 		return ""
 	}
-	return string(s)
+	return unsafe.String(&s[0], len(s)) // nothing writes to what was read, see fill
 }
-
-// name reads a text without copying; it is valid for a comparison.
-func (r *Reader) name() []byte { return r.take(r.want(text)) }
 
 // Fields reads a map: for each pair, field is told the name, and reads the value. A name that
 // it does not know, it says so, and the value is passed over.
-func (r *Reader) Fields(field func(name []byte) (known bool)) {
+func (r *Reader) Fields(field func(name string) (known bool)) {
 	for n := r.Map(); n > 0 && r.err == nil; n-- {
-		if name := r.name(); r.err == nil && !field(name) {
+		if name := r.TextInPlace(); r.err == nil && !field(name) {
 			r.Skip()
 		}
 	}
 }
 
-// Texts reads an array of texts.
+// Texts reads an array of texts, and copies them.
 func (r *Reader) Texts() []string {
-	n := r.Array()
-	var all []string
-	for ; n > 0 && r.err == nil; n-- {
-		all = append(all, r.Text())
+	all := r.TextsInPlace(nil)
+	for i := range all {
+		all[i] = strings.Clone(all[i])
+	}
+	return all
+}
+
+// TextsInPlace reads an array of texts behind those that all has, as TextInPlace does.
+func (r *Reader) TextsInPlace(all []string) []string {
+	for n := r.Array(); n > 0 && r.err == nil; n-- {
+		all = append(all, r.TextInPlace())
 	}
 	return all
 }

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -8,18 +9,18 @@ import (
 
 func (a *app) tokens() *cobra.Command {
 	c := &cobra.Command{Use: "token", Short: "Bearer tokens and their rights"}
-	var name string
+	var name, namespace string
 	var rights []string
 	create := &cobra.Command{
 		Use:     "create",
 		Short:   "Make a token; its secret is shown this once",
-		Long:    "Make a token; its secret is shown this once and kept hashed.\nRights: read (figures, decisions), purge, fragments, admin (all of them, policy, switches, tokens).",
-		Example: "  gerastic token create --name deploy --rights read,purge",
+		Long:    "Make a token; its secret is shown this once and kept hashed.\nRights: read (figures, decisions), purge, fragments, admin (all of them, policy, switches, tokens).\nA token for fragments is kept to those of one application: --namespace names it.",
+		Example: "  gerastic token create --name deploy --rights read,purge\n  gerastic token create --name site-1 --rights fragments --namespace site",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if name == "" || len(rights) == 0 {
 				return usage("pass --name and --rights; see: gerastic token create --help")
 			}
-			t, err := a.client().CreateToken(cmd.Context(), name, rights)
+			t, err := a.client().CreateToken(cmd.Context(), name, rights, namespace)
 			if err != nil {
 				return err
 			}
@@ -35,6 +36,7 @@ func (a *app) tokens() *cobra.Command {
 	}
 	create.Flags().StringVar(&name, "name", "", "who or what uses it; it stands in the ledger")
 	create.Flags().StringSliceVar(&rights, "rights", nil, "read, purge, fragments, admin")
+	create.Flags().StringVar(&namespace, "namespace", "", "with the right fragments: the application whose fragments it may load and store")
 	list := &cobra.Command{
 		Use:     "list",
 		Short:   "List tokens",
@@ -44,13 +46,13 @@ func (a *app) tokens() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			r := &rows{columns: []column{left("id"), left("name"), left("rights"), left("made"), left("revoked")}}
+			r := &rows{columns: []column{left("id"), left("name"), left("rights"), left("namespace"), left("made"), left("revoked")}}
 			for _, t := range tokens {
 				revoked := cell{"–", ""}
 				if t.Revoked != nil {
 					revoked = clock(*t.Revoked)
 				}
-				r.add(str(t.ID), str(t.Name), str(strings.Join(t.Rights, ", ")), clock(t.Created), revoked)
+				r.add(str(t.ID), str(t.Name), str(strings.Join(t.Rights, ", ")), str(cmp.Or(t.Namespace, "–")), clock(t.Created), revoked)
 			}
 			return a.print(tokens, r)
 		},

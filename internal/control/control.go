@@ -16,6 +16,7 @@ import (
 	"github.com/go-chi/chi/v5/middleware"
 
 	"gerastic/client"
+	"gerastic/internal/core/fragment"
 	"gerastic/internal/core/meter"
 	"gerastic/internal/core/store"
 	"gerastic/internal/core/tags"
@@ -35,6 +36,8 @@ type Node interface {
 	Purge(ctx context.Context, p tags.Purge, actor, reason string) (tags.Stamp, []records.Applied, error)
 	// Changes finds changes of content.
 	Changes() *detect.Detector
+	// Fragments are what applications store.
+	Fragments() *fragment.Fragments
 	// ApplyPolicy checks a rule file, keeps it as a revision and puts it in force.
 	ApplyPolicy(ctx context.Context, source, actor, note string) (records.Revision, error)
 	// Revision is the policy in force.
@@ -72,10 +75,12 @@ func New(node Node, e *edge.Edge, console fs.FS, log *slog.Logger) *Control {
 	c := &Control{node: node, edge: e, store: e.Store, log: log, now: e.Now, done: make(chan struct{})}
 	c.sessions.open = map[string]session{}
 	r := chi.NewRouter()
-	r.Use(c.recover, compressReads, secure, http.NewCrossOriginProtection().Handler, limitBody)
+	r.Use(c.recover, secure)
 	c.router = r
-	c.api = humachi.New(r, config())
+	calls := r.With(compressReads, http.NewCrossOriginProtection().Handler, limitBody)
+	c.api = humachi.New(calls, config())
 	c.api.UseMiddleware(c.authorize)
+	c.fragmentCalls(r) // apart from the others: they are made many times for each page
 	c.purgeCalls()
 	c.tagCalls()
 	c.changeCalls()
@@ -89,8 +94,8 @@ func New(node Node, e *edge.Edge, console fs.FS, log *slog.Logger) *Control {
 	c.watchCalls()
 	r.Get("/healthz", c.healthz)
 	r.Get("/readyz", c.readyz)
-	r.Method(http.MethodGet, "/metrics", c.needs(records.Read, c.metrics()))
-	r.NotFound(notFound(console))
+	calls.Method(http.MethodGet, "/metrics", c.needs(records.Read, c.metrics()))
+	r.NotFound(compressReads(notFound(console)).ServeHTTP)
 	return c
 }
 

@@ -55,11 +55,12 @@ func (c *Control) tagCalls() {
 	huma.Register(c.api, operation("list-entries", http.MethodGet, "/v1/entries", "List some of the entries, with their tags", records.Read),
 		func(_ context.Context, in *struct {
 			Tag   string `query:"tag" maxLength:"1024" doc:"Only entries that carry it"`
+			Route string `query:"route" maxLength:"200" doc:"Without a tag: only entries of this route; NAMESPACE/NAME for fragments"`
 			Limit int    `query:"limit" default:"50" minimum:"1" maximum:"1000"`
 		}) (*entryList, error) {
 			out := &entryList{}
 			out.Body.Entries = []client.Entry{}
-			for _, e := range c.store.Some(in.Tag, in.Limit) {
+			for _, e := range c.store.Some(in.Tag, in.Route, "", in.Limit) {
 				out.Body.Entries = append(out.Body.Entries, c.entryOut(e))
 			}
 			return out, nil
@@ -83,6 +84,9 @@ func (c *Control) entryOut(e *store.Entry) client.Entry {
 	}
 	for i, tag := range e.Subject.Tags {
 		from := "origin"
+		if e.Fragment() {
+			from = "application"
+		}
 		if i < e.RouteTags {
 			from = "route"
 		}

@@ -3,11 +3,14 @@ package control
 import (
 	"context"
 	"errors"
+	"fmt"
 	"net/http"
+	"slices"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"gerastic/client"
+	"gerastic/internal/core/fragment"
 	"gerastic/internal/records"
 )
 
@@ -43,8 +46,9 @@ func (c *Control) tokenCalls() {
 	huma.Register(c.api, create,
 		func(ctx context.Context, in *struct {
 			Body struct {
-				Name   string   `json:"name" minLength:"1" maxLength:"64"`
-				Rights []string `json:"rights" minItems:"1" enum:"read,purge,fragments,admin"`
+				Name      string   `json:"name" minLength:"1" maxLength:"64"`
+				Rights    []string `json:"rights" minItems:"1" enum:"read,purge,fragments,admin"`
+				Namespace string   `json:"namespace,omitempty" maxLength:"64" doc:"The application whose fragments it may load and store; needed with the right fragments"`
 			}
 		}) (*struct{ Body client.Token }, error) {
 			rec, err := c.records()
@@ -55,8 +59,14 @@ func (c *Control) tokenCalls() {
 			for _, r := range in.Body.Rights {
 				rights = append(rights, records.Right(r))
 			}
+			switch wants := slices.Contains(rights, records.Fragments); {
+			case wants && !fragment.IsName(in.Body.Namespace):
+				return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("a token for fragments is kept to one application's: name it with namespace (letters, digits, -, _ and .); %q is none", in.Body.Namespace))
+			case !wants && in.Body.Namespace != "":
+				return nil, huma.Error422UnprocessableEntity("a namespace is for the right fragments only; add that right, or leave the namespace out")
+			}
 			secret := records.NewSecret()
-			t, err := rec.AddToken(ctx, in.Body.Name, rights, secret)
+			t, err := rec.AddToken(ctx, in.Body.Name, rights, in.Body.Namespace, secret)
 			if err != nil {
 				return nil, c.failed(err)
 			}
@@ -86,7 +96,7 @@ func (c *Control) tokenCalls() {
 }
 
 func tokenOut(t records.Token) client.Token {
-	out := client.Token{ID: t.ID, Name: t.Name, Created: t.Created, Revoked: t.Revoked}
+	out := client.Token{ID: t.ID, Name: t.Name, Namespace: t.Namespace, Created: t.Created, Revoked: t.Revoked}
 	for _, r := range t.Rights {
 		out.Rights = append(out.Rights, string(r))
 	}

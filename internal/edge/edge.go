@@ -27,6 +27,7 @@ type Purger func(ctx context.Context, p tags.Purge, actor, reason string) error
 type Parts struct {
 	Store   *store.Memory
 	Marks   *tags.Marks
+	Leases  *fill.Leases // of those who fill fragments; nil: there are none
 	Meter   *meter.Meter
 	Purge   Purger
 	Log     *slog.Logger
@@ -69,8 +70,17 @@ func (r *Rules) Enabled(plan *policy.Plan) bool {
 	return r.Policy.Enabled && !r.AllOff && plan.Enabled && !r.Off[plan.Name]
 }
 
+// Off tells whether a name that no policy has, that of fragments, is switched off, or all is.
+func (e *Edge) Off(route string) bool {
+	r := e.rules.Load()
+	return r != nil && (!r.Policy.Enabled || r.AllOff || r.Off[route])
+}
+
 // New returns an edge without rules; it answers 503 until Apply.
 func New(parts Parts) *Edge {
+	if parts.Leases == nil {
+		parts.Leases = fill.NewLeases(0)
+	}
 	edge := &Edge{Parts: parts, fills: fill.NewGroup[*head]()}
 	edge.exchanges.New = func() any {
 		return &exchange{edge: edge, stripe: edge.Meter.Stripe(), key: make([]byte, 0, 512)}
@@ -133,7 +143,7 @@ func (e *Edge) Compact() {
 	// In this order: a fill that begins after the first line is not older than it, and one
 	// that ends meanwhile was counted by the second.
 	upTo := e.Marks.Stamp()
-	upTo = e.fills.Oldest(upTo)
+	upTo = e.Leases.Oldest(e.fills.Oldest(upTo))
 	e.Marks.Compact(min(upTo, e.Store.Compactable(e.Marks)))
 }
 

@@ -16,7 +16,6 @@ import (
 	"gerastic/internal/core/meter"
 	"gerastic/internal/core/policy"
 	"gerastic/internal/core/rules"
-	"gerastic/internal/core/store"
 )
 
 // exchange is one request on its way. Exchanges are pooled: nothing may keep one, or
@@ -201,7 +200,9 @@ func (x *exchange) find() {
 	if x.in.Entry != nil {
 		x.in.Verdict = x.in.Entry.Judge(e.Marks)
 	} else if x.in.Variants == 0 {
-		x.in.Removed = causeOf(e.Store.Missing(x.key))
+		if why, known := e.Store.Missing(x.key); known {
+			x.in.Removed = decide.Removed(why)
+		}
 	}
 }
 
@@ -239,22 +240,6 @@ func (x *exchange) useRule(rule rules.Search) {
 	reduced := rule.String() + "?" + rule.Canonical(query)
 	x.req.Reduced = &reduced
 	x.key = x.plan.Key.Append(x.key[:0], x.plan.KeyName, &x.req)
-}
-
-// causeOf turns what the store remembers of a key into a cause.
-func causeOf(why store.Removal, known bool) meter.Cause {
-	if !known {
-		return meter.NoCause
-	}
-	switch why {
-	case store.Purged:
-		return meter.Purged
-	case store.Evicted, store.Crowded:
-		return meter.Evicted
-	case store.Idle:
-		return meter.Expired
-	}
-	return meter.NoCause
 }
 
 func upgrades(h http.Header) bool {

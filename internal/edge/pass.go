@@ -119,6 +119,7 @@ func (e *Edge) invalidate(resp *http.Response, host, path, query, method string)
 		// Never worse than no cache: without the ledger, this node at least forgets.
 		e.Log.Error("an invalidation could not be written to the ledger; it holds on this node only", "error", err)
 		e.fills.Disown()
+		e.Leases.Disown()
 		p.Sequence = ^tags.Stamp(0)
 		e.Store.Sweep(p)
 	}

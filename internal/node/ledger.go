@@ -376,6 +376,7 @@ func (n *Node) tidy() {
 	for n.life.Err() == nil {
 		n.pause(30 * time.Second)
 		n.store.SweepIdle(time.Now(), 10_000)
+		n.fragments.Leases.Sweep(time.Now())
 		if n.marks.Len() >= manyMarks {
 			n.edge.Compact()
 		}

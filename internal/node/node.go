@@ -16,6 +16,8 @@ import (
 
 	"gerastic/client"
 	"gerastic/internal/control"
+	"gerastic/internal/core/fill"
+	"gerastic/internal/core/fragment"
 	"gerastic/internal/core/meter"
 	"gerastic/internal/core/store"
 	"gerastic/internal/core/tags"
@@ -31,13 +33,14 @@ type Node struct {
 	log      *slog.Logger
 	started  time.Time
 
-	store   *store.Memory
-	marks   *tags.Marks
-	meter   *meter.Meter
-	edge    *edge.Edge
-	control *control.Control
-	detect  *detect.Detector
-	cluster *localpg.Cluster
+	store     *store.Memory
+	marks     *tags.Marks
+	meter     *meter.Meter
+	edge      *edge.Edge
+	control   *control.Control
+	fragments *fragment.Fragments
+	detect    *detect.Detector
+	cluster   *localpg.Cluster
 
 	certificates                  *certificates // nil: cleartext
 	edgeListener, controlListener net.Listener
@@ -74,7 +77,8 @@ func Start(ctx context.Context, s Settings) (*Node, error) {
 	n.store = store.NewMemory(s.Memory, store.LeastRecentlyUsed())
 	n.marks = tags.NewMarks(0, tags.DefaultLimit)
 	n.meter = &meter.Meter{}
-	n.edge = edge.New(edge.Parts{Store: n.store, Marks: n.marks, Meter: n.meter, Log: s.Log, Now: time.Now, Trusted: trusted,
+	leases := fill.NewLeases(fill.MaxLeases)
+	n.edge = edge.New(edge.Parts{Store: n.store, Marks: n.marks, Leases: leases, Meter: n.meter, Log: s.Log, Now: time.Now, Trusted: trusted,
 		MayExplain: func(token string) bool {
 			t, ok := n.TokenFor(token)
 			return ok && t.May(records.Read)
@@ -84,6 +88,7 @@ func Start(ctx context.Context, s Settings) (*Node, error) {
 			_, _, err := n.Purge(ctx, p, actor, reason)
 			return err
 		}})
+	n.fragments = &fragment.Fragments{Store: n.store, Marks: n.marks, Meter: n.meter, Leases: leases, Now: time.Now, Lost: n.edge.Lost, Off: n.edge.Off}
 	n.detect = detect.New(detect.Parts{Node: s.Name, Log: s.Log, Records: n.Records, Purge: n.Purge})
 	n.tokens.Store(&tokenTable{})
 	n.rules.Store(&ruleState{})
@@ -234,6 +239,9 @@ func (n *Node) Stop(ctx context.Context) {
 
 // Name is the node's name in the ledger and the figures.
 func (n *Node) Name() string { return n.settings.Name }
+
+// Fragments are what applications store.
+func (n *Node) Fragments() *fragment.Fragments { return n.fragments }
 
 // Changes finds changes of content.
 func (n *Node) Changes() *detect.Detector { return n.detect }

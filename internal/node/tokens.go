@@ -37,7 +37,7 @@ func (n *Node) adminToken(ctx context.Context, rec *records.Records) error {
 	if len(secret) < 16 {
 		return errors.New("the admin token must have at least 16 characters")
 	}
-	_, err := rec.AddToken(ctx, "admin", []records.Right{records.Admin}, secret)
+	_, err := rec.AddToken(ctx, "admin", []records.Right{records.Admin}, "", secret)
 	return err
 }
 

@@ -111,6 +111,17 @@ func standingNode(b *testing.B, policy string) (n *node.Node, c *client.Client, 
 	return n, client.New(n.ControlURL(), "a token of the bench"), content
 }
 
+// ownDatabase makes a database on a server of its own, and returns its connection string.
+func ownDatabase(tb testing.TB) string {
+	ctx := context.Background()
+	cluster, err := localpg.Start(ctx, localpg.Options{Dir: tb.TempDir(), Throwaway: true})
+	require.NoError(tb, err)
+	tb.Cleanup(cluster.Stop)
+	url, err := cluster.CreateDatabase(ctx, "gerastic")
+	require.NoError(tb, err)
+	return url
+}
+
 // BenchmarkChangesInBulk reads a hundred thousand changed rows of a table in one run.
 func BenchmarkChangesInBulk(b *testing.B) {
 	ctx := context.Background()

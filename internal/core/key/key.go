@@ -82,6 +82,8 @@ const (
 	Method Source = 'm'
 	Body   Source = 'b'
 	Search Source = 'n' // a query as No-Vary-Search reduces it
+	Space  Source = 'N' // an application's namespace
+	Piece  Source = 'F' // a fragment's key, as the application gave it
 )
 
 // String names the source for people.
@@ -109,6 +111,10 @@ func (s Source) String() string {
 		return "body"
 	case Search:
 		return "query"
+	case Space:
+		return "namespace"
+	case Piece:
+		return "fragment"
 	}
 	return "unknown"
 }
@@ -160,6 +166,11 @@ func (spec *Spec) Append(dst []byte, route string, r *Request) []byte {
 		dst = appendPart(dst, Body, "", r.Body, true)
 	}
 	return dst
+}
+
+// AppendFragment writes the canonical key of an application's fragment behind dst.
+func AppendFragment(dst []byte, namespace, name string) []byte {
+	return appendPart(appendPart(dst, Space, "", namespace, true), Piece, "", name, true)
 }
 
 // appendPart writes source, presence, and name and value each behind its length.

@@ -113,6 +113,25 @@ func (m *Meter) Record(at Stripe, s *Sample) {
 	p.mu.Unlock()
 }
 
+// RecordAll counts many samples at once.
+func (m *Meter) RecordAll(at Stripe, all []Sample) {
+	p := &m.parts[at%stripes]
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.cells == nil {
+		p.cells = Cells{}
+	}
+	var last Key
+	var cell *Cell
+	for i := range all {
+		s := &all[i]
+		if k := (Key{s.Route, s.Outcome, s.Cause, s.Status}); cell == nil || k != last {
+			last, cell = k, p.cells.at(k)
+		}
+		cell.sample(s)
+	}
+}
+
 // Drain returns what was counted since the last call, and begins anew.
 func (m *Meter) Drain() Cells {
 	drained := Cells{}

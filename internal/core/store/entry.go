@@ -32,6 +32,9 @@ type Entry struct {
 	// Idle is how long it stays without being asked for; rules.Unset for ever.
 	Idle time.Duration
 
+	// Parts are the fragments that its maker says it was made of: namespace/key.
+	Parts []string
+
 	// Search is the No-Vary-Search rule under which its key stands; "" if none.
 	Search string
 	// Compress says that visitors may be given it in other codings; OriginVary is then
@@ -229,6 +232,9 @@ func (e *Entry) Size() int64 {
 	}
 	for _, v := range e.Vary {
 		size += int64(unsafe.Sizeof(v)) + int64(len(v.Name)+len(v.Value))
+	}
+	for _, part := range e.Parts {
+		size += int64(len(part)) + 16
 	}
 	for _, tag := range e.Subject.Tags {
 		size += int64(len(tag)) + 16 + slotOverhead + labelOverhead

@@ -29,8 +29,14 @@ func (mt *Matched) count(e *Entry) {
 	}
 }
 
-// URL is where the entry was asked for.
+// Fragment tells whether an application stored the entry, rather than an edge.
+func (e *Entry) Fragment() bool { return e.Scheme == "" }
+
+// URL is where the entry was asked for; of a fragment, its namespace and key.
 func (e *Entry) URL() string {
+	if e.Fragment() {
+		return e.Subject.Path
+	}
 	u := e.Scheme + "://" + e.Subject.Host + e.Subject.Path
 	if e.Subject.Query != "" {
 		u += "?" + e.Subject.Query
@@ -262,10 +268,18 @@ func (m *Memory) Tags(prefix string, limit int) []TagCount {
 	return found
 }
 
-// Some returns entries that carry a tag, or (tag "") any, at most limit.
-func (m *Memory) Some(tag string, limit int) []*Entry {
-	labels := []label{{byTag, tag}}
-	if tag == "" {
+// Some returns entries that carry a tag, or are of a route or a path, at most limit; of
+// what is asked for, the first that is not empty counts. With nothing asked for, any.
+func (m *Memory) Some(tag, route, path string, limit int) []*Entry {
+	var labels []label
+	switch {
+	case tag != "":
+		labels = []label{{byTag, tag}}
+	case route != "":
+		labels = []label{{byRoute, route}}
+	case path != "":
+		labels = []label{{byPath, path}}
+	default:
 		labels = m.routes()
 	}
 	var some []*Entry
@@ -282,7 +296,7 @@ func (m *Memory) Some(tag string, limit int) []*Entry {
 // Softened tells whether a purge marked the entry stale.
 func (e *Entry) Softened() bool { return e.state.Load() == softened }
 
-// RouteCounts returns how much each route holds.
+// RouteCounts returns how many entries each route holds.
 func (m *Memory) RouteCounts() map[string]int {
 	counts := map[string]int{}
 	m.mu.Lock()
@@ -293,4 +307,16 @@ func (m *Memory) RouteCounts() map[string]int {
 		}
 	}
 	return counts
+}
+
+// RouteBytes is how much the entries of a route take.
+func (m *Memory) RouteBytes(route string) (bytes int64) {
+	seen := map[*Entry]bool{}
+	m.each(label{byRoute, route}, func(e *Entry) {
+		if !seen[e] {
+			seen[e] = true
+			bytes += e.size.Load()
+		}
+	})
+	return bytes
 }

@@ -70,7 +70,8 @@ type Purge struct {
 	Hosts    []string
 	All      bool
 	// Host, if set, keeps Tags to the entries of one host: what an origin's answer says
-	// counts within that origin only (RFC 9875 §3).
+	// counts within that origin only (RFC 9875 §3). The fragments of applications belong to
+	// no host, so that they go with each.
 	Host string
 }
 
@@ -85,7 +86,7 @@ func (p *Purge) Covers(s *Subject) bool {
 }
 
 func (p *Purge) coversTags(s *Subject) bool {
-	if len(p.Tags) == 0 || p.Host != "" && p.Host != s.Host {
+	if len(p.Tags) == 0 || p.Host != "" && s.Host != "" && p.Host != s.Host {
 		return false
 	}
 	if p.Together {
@@ -107,7 +108,7 @@ func carriesAll(s *Subject, tags []string) bool {
 type Subject struct {
 	Tags              []string
 	Route             string
-	Host, Path, Query string
+	Host, Path, Query string // Host is "" for fragments, Path their namespace/key
 	Stamp             Stamp
 }
 
@@ -221,9 +222,9 @@ func (m *Marks) Apply(p Purge) {
 	}
 	names := p.Tags
 	if p.Host != "" {
-		names = make([]string, len(p.Tags))
-		for i, tag := range p.Tags {
-			names[i] = hosted(p.Host, tag)
+		names = make([]string, 0, 2*len(p.Tags))
+		for _, tag := range p.Tags {
+			names = append(names, hosted(p.Host, tag), hosted("", tag))
 		}
 		m.hosted.Store(m.hosted.Load() || len(names) > 0)
 	}

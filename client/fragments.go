@@ -1,0 +1,444 @@
+package client
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"fmt"
+	"io"
+	"log/slog"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"github.com/klauspost/compress/gzip"
+)
+
+// Fragments keeps the pieces that an application makes: found, or filled once for all who
+// ask. Make one for the life of the application. Safe for concurrent use.
+//
+// When Gerastic cannot be reached, everything is filled as if it were not there.
+type Fragments struct {
+	options FragmentOptions
+	wire    *wire
+	breaker breaker
+	alone   turns
+	counts  [Alone + 1]atomic.Int64
+	refused atomic.Int64
+	behind  sync.WaitGroup
+	warned  atomic.Int64 // unix ns
+}
+
+// FragmentOptions are how an application uses fragments; the zero value is ready.
+type FragmentOptions struct {
+	// Namespace is only needed with a token that is for no application.
+	Namespace string
+	// Timeout is how long Gerastic may take to answer before it is done without; 250 ms.
+	Timeout time.Duration
+	// Wait is how long to wait for a fragment that somebody else fills, before filling it,
+	// too; 5 s.
+	Wait time.Duration
+	// Lease is how long a fill may take before somebody else may try; 30 s.
+	Lease time.Duration
+	// Parallel is how many fills LoadOrFillAll runs at a time; 8.
+	Parallel int
+	// Log takes warnings; slog.Default() if nil.
+	Log *slog.Logger
+}
+
+// Fragments returns the client's fragments. The token needs the right fragments.
+func (c *Client) Fragments(o FragmentOptions) *Fragments {
+	o.Timeout = cmp.Or(o.Timeout, 250*time.Millisecond)
+	o.Wait = cmp.Or(o.Wait, 5*time.Second)
+	o.Lease = cmp.Or(o.Lease, 30*time.Second)
+	o.Parallel = cmp.Or(o.Parallel, 8)
+	if o.Log == nil {
+		o.Log = slog.Default()
+	}
+	s := &Fragments{options: o, wire: newWire(c.base, c.token, o)}
+	return s
+}
+
+// Counts are what became of fragments since the start.
+type Counts struct {
+	Reused, Stale, Waited, Filled, Alone int64
+	// Unreached is how often Gerastic did not answer in time, or was not asked because it
+	// had not before; Refused how many fills it did not take (a purge was faster, mostly).
+	Unreached, Refused int64
+}
+
+// Counts returns the counters.
+func (s *Fragments) Counts() Counts {
+	n := func(f Found) int64 { return s.counts[f].Load() }
+	return Counts{Reused: n(Reused), Stale: n(ReusedStale), Waited: n(Waited), Filled: n(Filled), Alone: n(Alone), Unreached: s.breaker.failed.Load(), Refused: s.refused.Load()}
+}
+
+// Settle waits until the fills that go on behind visitors have ended: for tests, and before
+// an application ends.
+func (s *Fragments) Settle() { s.behind.Wait() }
+
+// LoadOrFill returns a fragment: as it is stored, or as fill makes it, which is then stored
+// for everyone. Of all processes that miss a fragment at once, one fills it and the others
+// get what it made. While fill runs, the fragments that it asks for, and what it tags with
+// Tag through its context, become part of this one: purging what they show purges it, and it
+// lives no longer than they do.
+//
+// What may be used stale is returned at once, and filled behind the caller: fill then runs on
+// after the caller has returned, in a context that is not cancelled with the caller's.
+// An error of fill is returned and not stored. The bytes must not be changed.
+func (s *Fragments) LoadOrFill(ctx context.Context, f Fragment, fill func(ctx context.Context) ([]byte, error)) ([]byte, error) {
+	found, err := s.LoadOrFillAll(ctx, []Fragment{f}, func(ctx context.Context, _ int) ([]byte, error) { return fill(ctx) })
+	if err != nil {
+		return nil, err
+	}
+	return found[0], nil
+}
+
+// LoadOrFillAll does the same for many fragments: one round trip finds them, those that are
+// missing are filled side by side (FragmentOptions.Parallel), and one round trip stores them.
+// The results stand in the order of all; the first error of a fill is returned, after the others have ended.
+func (s *Fragments) LoadOrFillAll(ctx context.Context, all []Fragment, fill func(ctx context.Context, i int) ([]byte, error)) ([][]byte, error) {
+	return s.load(ctx, all, false, fill)
+}
+
+// piece is one fragment on its way through a load.
+type piece struct {
+	*Fragment
+	at    int // its place among those asked for
+	key   string
+	lease string
+	item  *ReportItem
+	body  []byte
+	made  *made // by its fill
+	err   error
+}
+
+// made is what a fill brought, and what it was made of.
+type made struct {
+	body   []byte
+	took   time.Duration
+	page   *page
+	until  time.Time // end of its life, or of the shortest in it; zero: for ever
+	broken any       // a panic
+}
+
+// load finds or fills; renew fills even what is fresh.
+func (s *Fragments) load(ctx context.Context, all []Fragment, renew bool, fill func(ctx context.Context, i int) ([]byte, error)) ([][]byte, error) {
+	inside := pageOf(ctx)
+	l := &loading{Fragments: s, ctx: ctx, page: inside, fill: fill, began: time.Now()}
+	if inside != nil {
+		l.report, l.depth, l.fresh = inside.report, inside.depth+1, inside.fragment
+	}
+	pieces := make([]piece, len(all))
+	for i := range all {
+		key, err := all[i].Key()
+		if err == nil {
+			err = all[i].check()
+		}
+		if err != nil {
+			return nil, err
+		}
+		pieces[i] = piece{Fragment: &all[i], at: i, key: key, item: l.report.begin(l.depth)}
+	}
+	for from := 0; from < len(pieces); from += maxKeys {
+		open := make([]*piece, 0, min(maxKeys, len(pieces)-from))
+		for i := from; i < min(from+maxKeys, len(pieces)); i++ {
+			open = append(open, &pieces[i])
+		}
+		l.settle(open, renew)
+	}
+	bodies := make([][]byte, len(all))
+	var failed error
+	for i := range pieces {
+		p := &pieces[i]
+		if p.made != nil && p.made.broken != nil {
+			panic(p.made.broken)
+		}
+		if failed == nil && p.err != nil {
+			failed = p.err
+		}
+		bodies[i] = p.body
+	}
+	if failed != nil {
+		return nil, failed
+	}
+	return bodies, nil
+}
+
+// maxKeys is how many fragments go into one call.
+const maxKeys = 1000
+
+// loading is one load under way.
+type loading struct {
+	*Fragments
+	ctx    context.Context
+	page   *page // that the fragments go into; may be nil
+	report *report
+	depth  int
+	fresh  bool // they go into a fragment, so that nothing stale will do
+	fill   func(ctx context.Context, i int) ([]byte, error)
+	began  time.Time
+}
+
+// settle goes on until every piece has a body or an error. Its own fills come before it waits
+// for those of others, who may be waiting for them.
+func (l *loading) settle(open []*piece, renew bool) {
+	for round := 0; len(open) > 0 && round < 4; round++ {
+		answers, err := l.lookup(open, renew)
+		if err != nil {
+			break
+		}
+		renew = false
+		var mine, others []*piece
+		for i, p := range open {
+			switch a := &answers.items[i]; a.state {
+			case "fresh", "stale":
+				l.use(p, a, answers, round > 0)
+			case "yours":
+				p.lease = a.lease
+				mine = append(mine, p)
+			case "filling":
+				others = append(others, p)
+			default: // switched off
+				l.fillAlone([]*piece{p})
+			}
+		}
+		l.fillMine(mine, answers)
+		if len(mine) == 0 && len(others) > 0 {
+			open = others
+			break // it waited already
+		}
+		open = others
+	}
+	l.fillAlone(open)
+}
+
+// lookup asks for pieces, unless Gerastic did not answer of late.
+func (l *loading) lookup(open []*piece, renew bool) (*answers, error) {
+	if !l.breaker.closed(time.Now()) {
+		return nil, errResting
+	}
+	keys := make([]string, len(open))
+	for i, p := range open {
+		keys[i] = p.key
+	}
+	a, err := l.wire.lookup(l.ctx, keys, l.fresh, renew)
+	if err != nil && l.ctx.Err() != nil {
+		for _, p := range open {
+			p.err = l.ctx.Err()
+		}
+		return nil, err
+	}
+	l.breaker.heard(err, time.Now())
+	if err != nil {
+		l.warn("fragments are made without Gerastic", err)
+	}
+	return a, err
+}
+
+// use takes what was found.
+func (l *loading) use(p *piece, a *answer, from *answers, waited bool) {
+	body, err := plain(a)
+	if err != nil { // whoever stored it did not what he said
+		l.warn("a fragment cannot be unpacked: "+p.key, err)
+		l.fillAlone([]*piece{p})
+		return
+	}
+	p.body = body
+	now := from.at
+	c := contents{tags: a.tags, stamp: from.stamp, until: now.Add(time.Duration(a.left * float64(time.Second)))}
+	if a.left > Forever.Seconds()/2 {
+		c.until = time.Time{}
+	}
+	if l.page != nil {
+		l.page.hold(from.namespace+"/"+p.key, c)
+	}
+	found := Reused
+	switch {
+	case a.state == "stale":
+		found = ReusedStale
+	case waited || a.waited:
+		found = Waited
+	}
+	l.ended(p, from.namespace, found, now.Sub(l.began), time.Duration(a.age*float64(time.Second)))
+	if a.lease != "" {
+		l.fillBehind(p, a.lease, from)
+	}
+}
+
+func (l *loading) ended(p *piece, namespace string, found Found, took, age time.Duration) {
+	l.counts[found].Add(1)
+	if l.report == nil {
+		return
+	}
+	l.report.ended(p.item, namespace+"/"+p.key, found, took, age)
+}
+
+// fillMine fills the pieces that there are leases for, and stores them in one call.
+func (l *loading) fillMine(mine []*piece, from *answers) {
+	if len(mine) == 0 {
+		return
+	}
+	l.sideBySide(mine, func(p *piece) { l.make(l.ctx, p) })
+	l.store(l.ctx, mine, from)
+	for _, p := range mine {
+		if p.err == nil {
+			l.take(p, from, Filled)
+		}
+	}
+}
+
+// take hands on what a fill brought.
+func (l *loading) take(p *piece, from *answers, found Found) {
+	p.body = p.made.body
+	c := contents{tags: append(append([]string(nil), p.Tags...), p.made.page.tags...), until: p.made.until, stamp: from.stamp}
+	if p.made.page.pieces {
+		c.stamp = min(c.stamp, p.made.page.stamp)
+	}
+	if l.page != nil {
+		l.page.hold(from.namespace+"/"+p.key, c)
+	}
+	l.ended(p, from.namespace, found, p.made.took, 0)
+}
+
+// sideBySide runs so many at a time; a single one in the caller's own goroutine.
+func (l *loading) sideBySide(all []*piece, do func(*piece)) {
+	if len(all) == 1 {
+		do(all[0])
+		return
+	}
+	var running sync.WaitGroup
+	places := make(chan struct{}, l.options.Parallel)
+	for _, p := range all {
+		places <- struct{}{}
+		running.Go(func() {
+			defer func() { <-places }()
+			do(p)
+		})
+	}
+	running.Wait()
+}
+
+// make runs the fill of a piece.
+func (l *loading) make(ctx context.Context, p *piece) {
+	m := &made{page: &page{fragment: true, report: l.report, depth: l.depth}}
+	p.made = m
+	began := time.Now()
+	defer func() {
+		if m.broken = recover(); m.broken != nil {
+			p.err = fmt.Errorf("the fill of %s panicked: %v", p.key, m.broken)
+		}
+	}()
+	body, err := l.fill(withPage(ctx, m.page), p.at)
+	if err != nil {
+		p.err = fmt.Errorf("filling %s: %w", p.key, err)
+		return
+	}
+	now := time.Now()
+	m.body, m.took, m.until = body, now.Sub(began), m.page.until
+	if end := now.Add(p.Lifetime); p.Lifetime < Forever && (m.until.IsZero() || end.Before(m.until)) {
+		m.until = end
+	}
+}
+
+// store offers what was made, and gives the leases of what was not back. What is not taken
+// is used all the same, this once: the page that it goes into is refused for the same reason.
+func (l *loading) store(ctx context.Context, mine []*piece, from *answers) {
+	offers := make([]offer, 0, len(mine))
+	now := time.Now()
+	for _, p := range mine {
+		o := offer{key: p.key, lease: p.lease}
+		life := Forever
+		if p.err == nil && !p.made.until.IsZero() {
+			life = p.made.until.Sub(now)
+		}
+		if p.err != nil || life <= 0 && p.Stale <= 0 { // what is in it ended meanwhile
+			o.failed = true
+		} else {
+			o.body, o.kind, o.life, o.stale, o.cost = p.made.body, p.mediaType(), life, p.Stale, p.made.took
+			o.tags = append(append(o.tags, p.Tags...), p.made.page.tags...)
+			o.parts = p.made.page.parts
+		}
+		offers = append(offers, o)
+	}
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 4*l.options.Timeout)
+	defer cancel()
+	refusals, err := l.wire.store(ctx, offers)
+	l.breaker.heard(err, time.Now())
+	if err != nil {
+		l.warn("fragments could not be stored", err)
+		return
+	}
+	for i, why := range refusals {
+		if why != "" && !offers[i].failed {
+			l.refused.Add(1)
+			if l.options.Log.Enabled(ctx, slog.LevelDebug) {
+				l.options.Log.Debug("a fragment was not taken", "key", offers[i].key, "why", why)
+			}
+		}
+	}
+}
+
+// fillBehind fills what was used stale. It is no part of the page.
+func (l *loading) fillBehind(p *piece, lease string, from *answers) {
+	behind := &loading{Fragments: l.Fragments, fill: l.fill}
+	wanted := *p.Fragment // the caller may change his
+	again := &piece{Fragment: &wanted, at: p.at, key: p.key, lease: lease}
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(l.ctx), l.options.Lease)
+	l.behind.Go(func() {
+		defer cancel()
+		behind.ctx = ctx
+		behind.make(ctx, again)
+		if again.err != nil {
+			l.warn("a fragment could not be made anew behind a visitor", again.err)
+		}
+		behind.store(ctx, []*piece{again}, from)
+		behind.counts[Filled].Add(1)
+	})
+}
+
+// fillAlone fills without storing. In each process one at a time fills a key: those who come
+// while it does get what the next one makes, which is not older than their asking.
+func (l *loading) fillAlone(open []*piece) {
+	l.sideBySide(open, func(p *piece) {
+		if p.err != nil {
+			return
+		}
+		p.made, p.err = l.alone.do(p.key, func() (*made, error) {
+			l.make(context.WithoutCancel(l.ctx), p)
+			return p.made, p.err
+		})
+		if p.err == nil {
+			l.take(p, &answers{namespace: l.wire.namespace()}, Alone)
+		}
+	})
+}
+
+// warn logs, at most once in ten seconds.
+func (s *Fragments) warn(text string, err error) {
+	now, last := time.Now().UnixNano(), s.warned.Load()
+	if now-last > int64(10*time.Second) && s.warned.CompareAndSwap(last, now) {
+		s.options.Log.Warn(text, "error", err)
+	}
+}
+
+// plain unpacks what was stored compressed.
+func plain(a *answer) ([]byte, error) {
+	if a.coding == "" {
+		return a.body, nil
+	}
+	r, err := gzip.NewReader(bytes.NewReader(a.body))
+	if err != nil {
+		return nil, err
+	}
+	return io.ReadAll(r)
+}
+
+// Drop removes a fragment on every node, whatever its state. The token needs the right fragments.
+func (s *Fragments) Drop(ctx context.Context, f Fragment) (PurgeResult, error) {
+	key, err := f.Key()
+	if err != nil {
+		return PurgeResult{}, err
+	}
+	return s.wire.client.DropFragment(ctx, s.options.Namespace, key)
+}

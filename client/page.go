@@ -1,0 +1,261 @@
+package client
+
+import (
+	"context"
+	"fmt"
+	"math"
+	"net/http"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/dunglas/httpsfv"
+
+	"gerastic/internal/core/rules"
+)
+
+// page collects what is known of a page, or a piece of one, while it is made: its tags, how
+// long what is in it lives, and which fragments that was.
+type page struct {
+	mu     sync.Mutex
+	tags   []string
+	until  time.Time // end of the shortest life in it; zero: none ends
+	stamp  uint64    // lowest ledger sequence that what is in it was found at
+	pieces bool      // there are fragments in it, so that until and stamp say something
+	parts  []string  // namespace/key of the fragments in it, without those in them
+	sent   bool
+	parent *page // what it is part of, as Piece made it
+
+	fragment bool    // it is stored itself, so that nothing stale may go into it
+	report   *report // of the request
+	depth    int     // 0 for the page, 1 for the fragments in it, and so on
+}
+
+type pageKey struct{}
+
+func pageOf(ctx context.Context) *page {
+	p, _ := ctx.Value(pageKey{}).(*page)
+	return p
+}
+
+func withPage(ctx context.Context, p *page) context.Context {
+	return context.WithValue(ctx, pageKey{}, p)
+}
+
+// tell writes what the edge is to know of the page into its header.
+func (p *page) tell(h http.Header) {
+	items := p.report.list()
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.sent = true
+	if len(p.tags) > 0 {
+		h.Add("Cache-Groups", rules.FormatGroups(p.tags))
+	}
+	if p.pieces {
+		h.Set(LifeHeader, p.life(time.Now()))
+	}
+	if len(items) > 0 {
+		h.Set(PartsHeader, partsOf(items))
+		h.Add("Server-Timing", serverTiming(items))
+	}
+}
+
+// add notes tags here and in all that this is part of; it returns false when that comes too late.
+func (p *page) add(tags []string) bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for _, tag := range tags {
+		if !slices.Contains(p.tags, tag) {
+			p.tags = append(p.tags, tag)
+		}
+	}
+	inTime := !p.sent
+	if p.parent != nil {
+		return p.parent.add(tags) && inTime
+	}
+	return inTime
+}
+
+// contents are what a fragment hands to what it is part of.
+type contents struct {
+	tags  []string
+	until time.Time // zero: for ever
+	stamp uint64
+}
+
+// hold takes a fragment's contents over.
+func (p *page) hold(name string, c contents) {
+	for ; p != nil; p = p.parent {
+		p.mu.Lock()
+		for _, tag := range c.tags {
+			if !slices.Contains(p.tags, tag) {
+				p.tags = append(p.tags, tag)
+			}
+		}
+		if !c.until.IsZero() && (p.until.IsZero() || c.until.Before(p.until)) {
+			p.until = c.until
+		}
+		if !p.pieces || c.stamp < p.stamp {
+			p.stamp = c.stamp
+		}
+		p.pieces = true
+		if !slices.Contains(p.parts, name) {
+			p.parts = append(p.parts, name)
+		}
+		p.mu.Unlock()
+	}
+}
+
+// Found is what became of a fragment in a request.
+type Found uint8
+
+// Reused: it was there. ReusedStale: it was there, and is filled anew behind. Waited:
+// somebody else filled it meanwhile. Filled: it was made here. Alone: it was made here and is
+// not shared, since Gerastic could not be reached or somebody else did not come to an end.
+const (
+	Reused Found = iota
+	ReusedStale
+	Waited
+	Filled
+	Alone
+)
+
+// String is the word in reports.
+func (f Found) String() string {
+	return [...]string{"reused", "stale", "waited", "filled", "alone"}[f]
+}
+
+// ReportItem is a fragment that a request asked for.
+type ReportItem struct {
+	Key   string // namespace/key
+	Found Found
+	Took  time.Duration // until it was there
+	Age   time.Duration // of what was reused
+	Depth int           // 1 for those of the page itself, 2 for those in them
+}
+
+// report collects them, in the order in which they were asked for.
+type report struct {
+	mu    sync.Mutex
+	items []*ReportItem
+	more  int // that were not kept
+}
+
+// maxReport is how many fragments of a request are told apart in its report.
+const maxReport = 500
+
+func (r *report) begin(depth int) *ReportItem {
+	if r == nil {
+		return nil
+	}
+	item := &ReportItem{Depth: depth}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if len(r.items) >= maxReport {
+		r.more++
+		return item
+	}
+	r.items = append(r.items, item)
+	return item
+}
+
+// ended sets an item. Reports are read while fills behind visitors may still go on.
+func (r *report) ended(item *ReportItem, key string, found Found, took, age time.Duration) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	item.Key, item.Found, item.Took, item.Age = key, found, took, age
+}
+
+// Report returns the fragments that the request of ctx has asked for so far.
+func Report(ctx context.Context) []ReportItem {
+	if p := pageOf(ctx); p != nil {
+		return p.report.list()
+	}
+	return nil
+}
+
+func (r *report) list() []ReportItem {
+	if r == nil {
+		return nil
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	var items []ReportItem
+	for _, item := range r.items {
+		if item.Key != "" { // else its fill failed, or goes on
+			items = append(items, *item)
+		}
+	}
+	return items
+}
+
+// serverTiming sums a report up as a Server-Timing metric: how many fragments were found,
+// how many made, and how long the request took with them.
+func serverTiming(items []ReportItem) string {
+	var counts [Alone + 1]int
+	var longest time.Duration
+	for _, item := range items {
+		counts[item.Found]++
+		if item.Depth == 1 {
+			longest = max(longest, item.Took)
+		}
+	}
+	var words []string
+	for found, n := range counts {
+		if n > 0 {
+			words = append(words, fmt.Sprintf("%d %s", n, Found(found)))
+		}
+	}
+	return fmt.Sprintf(`fragments;desc="%s";dur=%s`, strings.Join(words, ", "), strconv.FormatFloat(float64(longest.Microseconds())/1000, 'f', 1, 64))
+}
+
+// Headers with which a page tells the edge of the fragments in it. The edge keeps them to
+// itself, and to engineers who carry an explain token.
+const (
+	// LifeHeader holds how many seconds the shortest-lived piece still has, and the ledger
+	// sequence as of which the pieces were found: 12.3;as-of=812.
+	LifeHeader = "Gerastic-Life"
+	// PartsHeader lists the fragments, with what became of each and how deep in the page it is.
+	PartsHeader = "Gerastic-Parts"
+)
+
+// maxPartsHeader bounds PartsHeader, in bytes.
+const maxPartsHeader = 16 << 10
+
+// life writes LifeHeader.
+func (p *page) life(now time.Time) string {
+	left := Forever
+	if !p.until.IsZero() {
+		left = max(0, p.until.Sub(now))
+	}
+	return strconv.FormatFloat(math.Floor(left.Seconds()*1000)/1000, 'f', 3, 64) + ";as-of=" + strconv.FormatUint(p.stamp, 10)
+}
+
+// partsOf writes PartsHeader.
+func partsOf(items []ReportItem) string {
+	var list httpsfv.List
+	size := 0
+	for _, item := range items {
+		if size += len(item.Key) + 48; size > maxPartsHeader {
+			break
+		}
+		part := httpsfv.NewItem(item.Key)
+		if strings.ContainsFunc(item.Key, func(r rune) bool { return r < 0x20 || r > 0x7e }) {
+			part = httpsfv.NewItem(httpsfv.DisplayString(item.Key))
+		}
+		part.Params.Add("found", httpsfv.Token(item.Found.String()))
+		part.Params.Add("depth", int64(item.Depth))
+		part.Params.Add("took", float64(item.Took.Microseconds())/1000)
+		if item.Found <= ReusedStale {
+			part.Params.Add("age", int64(item.Age/time.Second))
+		}
+		list = append(list, part)
+	}
+	field, err := httpsfv.Marshal(list)
+	if err != nil {
+		return ""
+	}
+	return field
+}

@@ -1,0 +1,344 @@
+// Package fragment is what applications store themselves: pieces of pages, found or filled
+// by key. A fragment is an entry like any other: the same store, tags, purges, eviction,
+// figures and rules; what differs is who fills it. Instead of asking an origin, it gives one
+// application at a time a lease to fill, and takes back what the lease brought.
+package fragment
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"gerastic/internal/core/decide"
+	"gerastic/internal/core/fill"
+	"gerastic/internal/core/key"
+	"gerastic/internal/core/meter"
+	"gerastic/internal/core/policy"
+	"gerastic/internal/core/rules"
+	"gerastic/internal/core/store"
+	"gerastic/internal/core/tags"
+)
+
+// ID names a fragment: the application's namespace, and a key within it.
+type ID struct{ Namespace, Key string }
+
+// MaxKey is the longest key, in bytes.
+const MaxKey = 1024
+
+// NewID checks a namespace and a key. A key is text; its name is what stands before the
+// first bracket, as in row("tholm",7).
+func NewID(namespace, name string) (ID, error) {
+	id := ID{namespace, name}
+	switch {
+	case !IsName(namespace):
+		return id, fmt.Errorf("%q is no namespace: it has 1 to 64 letters, digits, -, _ and .", namespace)
+	case name == "" || len(name) > MaxKey:
+		return id, fmt.Errorf("a fragment's key has 1 to %d bytes; this one has %d", MaxKey, len(name))
+	case hasControls(name) || !utf8.ValidString(name):
+		return id, fmt.Errorf("the key %q is no text: it must be UTF-8 without control characters", name)
+	case !IsName(id.name()):
+		return id, fmt.Errorf("the key %q must begin with a name of 1 to 64 letters, digits, -, _ and .; what tells pieces of one name apart follows in brackets: row(7)", name)
+	}
+	return id, nil
+}
+
+func hasControls(s string) bool {
+	for i := range len(s) {
+		if s[i] < 0x20 || s[i] == 0x7f {
+			return true
+		}
+	}
+	return false
+}
+
+// IsName tells whether a text is a namespace, or a fragment's name.
+func IsName(s string) bool {
+	for i := range len(s) {
+		c := s[i]
+		if (c < 'a' || c > 'z') && (c < 'A' || c > 'Z') && (c < '0' || c > '9') && c != '-' && c != '_' && c != '.' {
+			return false
+		}
+	}
+	return s != "" && len(s) <= 64
+}
+
+func (id ID) name() string {
+	name, _, _ := strings.Cut(id.Key, "(")
+	return name
+}
+
+// Route is what the fragments of one name share, in figures and purges. No route of a policy
+// has a slash in its name.
+func (id ID) Route() string { return id.Namespace + "/" + id.name() }
+
+// routeOf is Route, taken from the entry where there is one.
+func (id ID) routeOf(e *store.Entry) string {
+	if e != nil {
+		return e.Subject.Route
+	}
+	return id.Route()
+}
+
+// IsRoute tells whether a name in figures is that of fragments, or of pieces that the edge
+// includes: of what was found within pages, which are no requests of visitors.
+func IsRoute(route string) bool { return strings.Contains(route, "/") }
+
+// String is namespace/key.
+func (id ID) String() string { return id.Namespace + "/" + id.Key }
+
+// Fragments is the store of fragments. Safe for concurrent use.
+type Fragments struct {
+	Store  *store.Memory
+	Marks  *tags.Marks
+	Meter  *meter.Meter
+	Leases *fill.Leases
+	Now    func() time.Time
+	// Lost tells whether purges of other nodes may be missing here.
+	Lost func(time.Time) bool
+	// Off tells whether a name, or everything, is switched off.
+	Off func(route string) bool
+}
+
+// State is what is to be done about a fragment.
+type State uint8
+
+// Missing: it is not there, and no lease was asked for, or it is switched off. Fresh: use it.
+// Stale: use it, and fill it behind if there is a lease. Yours: fill it. Filling: somebody
+// else does.
+const (
+	Missing State = iota
+	Fresh
+	Stale
+	Yours
+	Filling
+)
+
+// String is the state's name in the API.
+func (s State) String() string {
+	return [...]string{"missing", "fresh", "stale", "yours", "filling"}[s]
+}
+
+// Ask is how a fragment is asked for.
+type Ask struct {
+	Lease     time.Duration // how long a fill may take; 0: only look
+	FreshOnly bool          // what is stale is to be filled, as if it were not there
+	Renew     bool          // ask for a lease even if it is fresh
+}
+
+// Answer is what was found.
+type Answer struct {
+	State State
+	Entry *store.Entry // with Fresh and Stale
+	Lease *fill.Lease  // ours with Yours, and perhaps with Stale; somebody else's with Filling
+	Cause meter.Cause
+}
+
+// plan is how fragments are judged; the entry itself says how long it lives.
+var plan = policy.Plan{Name: "fragments", Enabled: true, Obey: policy.ObeyRevalidate}
+
+// Look finds a fragment, or gives the right to fill it.
+func (f *Fragments) Look(id ID, ask Ask, now time.Time) Answer {
+	// Before the entry is found: what is given on this stamp is not newer than the stamp says.
+	stamp := f.Marks.Stamp()
+	var room [256]byte
+	canonical := key.AppendFragment(room[:0], id.Namespace, id.Key)
+	in := decide.Input{Plan: &plan, Enabled: true, Now: now, Lost: f.Lost(now),
+		Visitor: rules.Directives{MaxAge: rules.Unset, MinFresh: rules.Unset, MaxStale: rules.Unset, NoCache: ask.Renew}}
+	in.Entry, in.Variants = f.Store.Find(canonical, nil)
+	if f.Off(id.routeOf(in.Entry)) {
+		return Answer{Cause: meter.Off}
+	}
+	if in.Entry != nil {
+		in.Verdict = in.Entry.Judge(f.Marks)
+	} else if why, known := f.Store.Missing(canonical); known {
+		in.Removed = decide.Removed(why)
+	}
+	d := decide.Of(&in)
+	a := Answer{Cause: d.Cause}
+	switch d.Action {
+	case decide.Serve:
+		a.State, a.Entry = Fresh, in.Entry
+		return a
+	case decide.ServeAndRefresh:
+		if !ask.FreshOnly {
+			a.State, a.Entry = Stale, in.Entry
+		}
+	}
+	if ask.Lease > 0 {
+		lease, mine := f.Leases.Ask(string(canonical), stamp, now, ask.Lease)
+		switch {
+		case mine && a.State == Missing:
+			a.State, a.Lease = Yours, lease
+		case mine:
+			a.Lease = lease
+		case a.State == Missing:
+			a.State, a.Lease = Filling, lease
+		}
+	}
+	return a
+}
+
+// Sample is what is recorded of asking for a fragment, once for each. waited says that it was
+// being filled by somebody else, and took is how long it all took.
+func Sample(id ID, a Answer, waited bool, took time.Duration, now time.Time) meter.Sample {
+	s := meter.Sample{Route: id.routeOf(a.Entry), Cause: a.Cause, Took: took, Status: 404, Outcome: meter.Miss}
+	if a.Cause == meter.Off {
+		s.Outcome = meter.Bypass
+	}
+	if e := a.Entry; e != nil {
+		s.Status, s.Bytes, s.Saved = e.Status, int64(len(e.Body)), e.Cost()
+		s.Outcome = meter.Hit
+		if a.State == Stale {
+			s.Outcome = meter.Stale
+		}
+		if waited {
+			s.Outcome, s.Cause = meter.Joined, meter.Cold
+		}
+		e.Use(now)
+	}
+	return s
+}
+
+// Fill is what an application made.
+type Fill struct {
+	Lease    string
+	Type     string // media type
+	Coding   string // of the body: "" or gzip
+	Body     []byte
+	Tags     []string
+	Lifetime time.Duration
+	Stale    time.Duration // how long beyond it, it may be used while it is filled anew
+	Cost     time.Duration // that it took to make; 0: since the lease was given
+	Parts    []string      // namespace/key of the fragments in it
+}
+
+// Refusal is why something is not stored.
+type Refusal struct {
+	Kind RefusalKind
+	Text string
+}
+
+func (r *Refusal) Error() string { return r.Text }
+
+// RefusalKind sorts refusals.
+type RefusalKind uint8
+
+// Invalid: it is not right as it is. Overtaken: a purge or a newer fill came between.
+// TooLarge: it does not fit.
+const (
+	Invalid RefusalKind = iota
+	Overtaken
+	TooLarge
+)
+
+// String is the kind's name in the API.
+func (k RefusalKind) String() string { return [...]string{"invalid", "overtaken", "too-large"}[k] }
+
+func invalid(format string, args ...any) *Refusal {
+	return &Refusal{Invalid, fmt.Sprintf(format, args...)}
+}
+
+// MaxParts is how many parts of a fragment are remembered.
+const MaxParts = 1000
+
+// check returns what is wrong with a fill, or nil.
+func (in *Fill) check() *Refusal {
+	switch {
+	case in.Lease == "":
+		return invalid("a fill needs the lease that it was made under: ask for the fragment first, and send its lease; that is how an old render is told from a new one")
+	case in.Lifetime <= 0 && in.Stale <= 0:
+		return invalid("a fragment needs a lifetime longer than 0: Cache-Control: max-age=SECONDS, or life")
+	case in.Coding != "" && in.Coding != "gzip" || in.Coding == "gzip" && (len(in.Body) < 2 || in.Body[0] != 0x1f || in.Body[1] != 0x8b):
+		return invalid("the body's coding is %q; a fragment is stored plain or as gzip", in.Coding)
+	case len(in.Tags) > rules.MaxGroups:
+		return invalid("the fragment has %d tags, and a purge must find it by each: at most %d are kept; tag what it shows, or the lists that it is on", len(in.Tags), rules.MaxGroups)
+	case strings.ContainsFunc(in.Type, func(r rune) bool { return r < 0x20 || r > 0x7e }):
+		return invalid("%q is no media type", in.Type)
+	}
+	for _, tag := range in.Tags {
+		if tag == "" || len(tag) > rules.MaxGroupLength || !utf8.ValidString(tag) || strings.ContainsAny(tag, "\x00\n") {
+			return invalid("the tag %q is none: it is text of 1 to %d bytes", tag, rules.MaxGroupLength)
+		}
+	}
+	return nil
+}
+
+// Put stores what a lease brought. The error, if any, is a Refusal; the lease has ended
+// unless the fill was Invalid.
+func (f *Fragments) Put(id ID, in Fill) error {
+	if bad := in.check(); bad != nil {
+		return bad
+	}
+	canonical := string(key.AppendFragment(nil, id.Namespace, id.Key))
+	lease, err := f.Leases.Get(in.Lease, canonical)
+	if err != nil {
+		return &Refusal{Overtaken, err.Error()}
+	}
+	now := f.Now()
+	cost := in.Cost
+	if cost <= 0 {
+		cost = now.Sub(lease.Began)
+	}
+	f.Meter.Record(f.Meter.Stripe(), &meter.Sample{Route: id.Route(), Outcome: meter.Behind, Origin: true, Waited: cost})
+	e := &store.Entry{
+		Key: canonical, Status: 200, Header: rules.Header{}, Body: in.Body, Received: now,
+		Subject:   tags.Subject{Tags: unique(in.Tags), Route: id.Route(), Path: id.String(), Stamp: lease.Stamp},
+		Freshness: rules.Freshness{Born: now, Lifetime: max(0, in.Lifetime), Source: rules.FromMaxAge, StaleWhileRevalidate: max(0, in.Stale)},
+		Browser:   rules.Unset, Idle: rules.Unset, Parts: in.Parts[:min(len(in.Parts), MaxParts)],
+	}
+	if in.Type != "" {
+		e.Header["Content-Type"] = []string{in.Type}
+	}
+	if in.Coding != "" {
+		e.Header["Content-Encoding"] = []string{in.Coding}
+	}
+	before, _ := f.Store.Find([]byte(canonical), nil)
+	e.Filled(before, cost)
+	e.Prepare()
+	// A purge of any of its tags since the lease was given: it may show what was before.
+	if f.Marks.Judge(&e.Subject) != tags.Alive {
+		f.Leases.End(lease, false)
+		return &Refusal{Overtaken, "a purge came while it was being made, so that it may show what was before; ask for the fragment again"}
+	}
+	if !f.Store.Put(e, now) {
+		f.Leases.End(lease, false)
+		return &Refusal{TooLarge, fmt.Sprintf("%d bytes do not fit into the store", len(in.Body))}
+	}
+	f.Leases.End(lease, true)
+	return nil
+}
+
+// GiveBack ends a lease whose fill failed, so that nobody waits for it.
+func (f *Fragments) GiveBack(id ID, lease string) error {
+	l, err := f.Leases.Get(lease, string(key.AppendFragment(nil, id.Namespace, id.Key)))
+	if err != nil {
+		return &Refusal{Overtaken, err.Error()}
+	}
+	f.Leases.End(l, false)
+	return nil
+}
+
+// Purge names a fragment on every node.
+func Purge(id ID) tags.Purge {
+	return tags.Purge{URLs: []tags.URL{{AnyHost: true, Path: id.String()}}}
+}
+
+func unique(all []string) []string {
+	var kept []string
+	for _, s := range all {
+		if !slices.Contains(kept, s) {
+			kept = append(kept, s)
+		}
+	}
+	return kept
+}
+
+// Refused returns the refusal behind an error, or nil.
+func Refused(err error) *Refusal {
+	var r *Refusal
+	errors.As(err, &r)
+	return r
+}
