@@ -34,6 +34,7 @@ type exchange struct {
 	in    decide.Input
 
 	body   []byte // of a request whose key holds it
+	depth  int    // 0 for a visitor's request, 1 for a piece of his page, and so on
 	sample meter.Sample
 }
 
@@ -41,7 +42,7 @@ func (x *exchange) begin(w http.ResponseWriter, r *http.Request) {
 	x.w, x.r = w, r
 	x.began = x.edge.Now()
 	x.rules = x.edge.rules.Load()
-	x.sample = meter.Sample{Outcome: meter.Error}
+	x.sample, x.depth = meter.Sample{Outcome: meter.Error}, 0
 	x.req = RequestOf(r, x.edge.Trusted.Contains(r.RemoteAddr))
 }
 
@@ -49,11 +50,13 @@ func (x *exchange) begin(w http.ResponseWriter, r *http.Request) {
 func (x *exchange) end() {
 	broken := recover()
 	x.sample.Took = x.edge.Now().Sub(x.began)
+	if x.depth > 0 { // within a page: not a request of the visitor's
+		x.sample.Route = meter.PieceRoute(x.sample.Route)
+	}
 	x.edge.Meter.Record(x.stripe, &x.sample)
 	x.tell()
 	e := x.edge
-	x.w, x.r, x.rules, x.plan, x.req, x.in, x.body = nil, nil, nil, nil, key.Request{}, decide.Input{}, nil
-	e.exchanges.Put(x)
+	x.release()
 	if broken == nil {
 		return
 	}
@@ -61,6 +64,12 @@ func (x *exchange) end() {
 		e.Log.Error("a request ended in a panic; the connection was broken", "panic", fmt.Sprint(broken), "stack", string(debug.Stack()))
 	}
 	panic(http.ErrAbortHandler)
+}
+
+// release gives the exchange back, unrecorded.
+func (x *exchange) release() {
+	x.w, x.r, x.rules, x.plan, x.req, x.in, x.body = nil, nil, nil, nil, key.Request{}, decide.Input{}, nil
+	x.edge.exchanges.Put(x)
 }
 
 // RequestOf takes the parts of a request that keys and decisions are made of. The

@@ -2,6 +2,7 @@ package edge
 
 import (
 	"bytes"
+	"cmp"
 	"errors"
 	"io"
 	"math"
@@ -11,6 +12,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"gerastic/internal/core/compose"
 	"gerastic/internal/core/decide"
 	"gerastic/internal/core/fill"
 	"gerastic/internal/core/key"
@@ -39,7 +41,10 @@ type head struct {
 	trailer  http.Header            // complete when the body is
 	whole    atomic.Pointer[[]byte] // the body, once all of it is there and stored
 	browser  time.Duration
-	entry    *store.Entry // a stored answer that the origin confirmed (304): the body is there
+	told     []string                     // of the fragments in it, for engineers
+	composes bool                         // it is a skeleton
+	skeleton atomic.Pointer[compose.Page] // parsed, once it is stored
+	entry    *store.Entry                 // a stored answer that the origin confirmed (304): the body is there
 }
 
 // answers tells whether a request that joined may read the answer.
@@ -88,6 +93,10 @@ func (x *exchange) order(stamp tags.Stamp, d decide.Decision) (*order, error) {
 		Header: origin.FillHeader(x.r, &x.req, &x.plan.Key, x.edge.Trusted),
 		Proto:  "HTTP/1.1", ProtoMajor: 1, ProtoMinor: 1,
 	}
+	ord.req.Header.Set("Surrogate-Capability", rules.CacheName+`="ESI/1.0"`)
+	if x.plan.Compose { // what is compressed cannot be read
+		ord.req.Header.Del("Accept-Encoding")
+	}
 	if body := x.body; body != nil {
 		if kind := x.plan.Key.Body; kind == key.JSON || kind == key.GraphQL {
 			// Parameters of the media type are not in the key.
@@ -128,7 +137,7 @@ func (x *exchange) fetch(d decide.Decision) {
 	until, lone := e.lone.of(string(x.key))
 	// When the ledger is lost, nobody knows whether what is under way began before a purge.
 	alone := x.r.Method == http.MethodHead && x.in.Entry == nil || d.NoStore || x.in.Lost || lone && x.began.Before(until)
-	if alone && x.req.Header.Has("Range") { // not for the store, so the part alone will do
+	if alone && x.req.Header.Has("Range") && !x.plan.Compose { // not for the store, so the part alone will do
 		x.pass(d.Forward)
 		return
 	}
@@ -153,7 +162,7 @@ func (x *exchange) fetch(d decide.Decision) {
 			go e.lead(flight, o)
 		}
 		h, err := reader.Wait(x.r.Context(), x.hint)
-		if err == nil && h.rule != rules.OK && x.req.Header.Has("Range") && h.status == http.StatusOK {
+		if err == nil && h.rule != rules.OK && x.req.Header.Has("Range") && h.status == http.StatusOK && !h.composes {
 			// Only a part was asked for, and the whole is not for the store.
 			reader.Close()
 			x.pass(d.Forward)
@@ -300,6 +309,17 @@ func (x *exchange) stream(reader *fill.Reader[*head], h *head, status rules.Cach
 		delete(out, "Expires")
 		delete(out, "Pragma")
 	}
+	if explains := x.explains(); explains && h.told != nil {
+		out[partsField] = h.told
+	}
+	var gathered *[]byte
+	if h.composes {
+		body, err := x.whole(reader, h)
+		if err != nil || x.composeFill(body, h, header) {
+			return
+		}
+		gathered = &body // it is no skeleton after all
+	}
 	if rules.Conditional(x.req.Header) {
 		switch rules.Evaluate(x.req.Header, h.status, h.header, h.received) {
 		case rules.NotModified:
@@ -320,12 +340,12 @@ func (x *exchange) stream(reader *fill.Reader[*head], h *head, status rules.Cach
 		out["Trailer"] = h.trailers // announced, so that the answer is sent in chunks
 	}
 	skip, send := int64(0), int64(math.MaxInt64)
-	if span, part := x.partOf(h); part {
+	if span, part := x.partOf(h); part && gathered == nil {
 		skip, send = span.From, span.Length
 		out["Content-Range"] = []string{span.ContentRange(h.length)}
 		out["Content-Length"] = []string{strconv.FormatInt(span.Length, 10)}
 		x.status(http.StatusPartialContent)
-	} else if body := h.whole.Load(); body != nil && len(h.trailers) == 0 {
+	} else if body := cmp.Or(gathered, h.whole.Load()); body != nil && len(h.trailers) == 0 {
 		// All is there: one write, however many pieces it came in.
 		out["Content-Length"] = []string{strconv.Itoa(len(*body))}
 		x.status(h.status)

@@ -13,6 +13,7 @@ import (
 	"sync"
 	"time"
 
+	"gerastic/internal/core/compose"
 	"gerastic/internal/core/fill"
 	"gerastic/internal/core/key"
 	"gerastic/internal/core/meter"
@@ -120,10 +121,18 @@ func (e *Edge) confirm(f *fill.Flight[*head], o *order, header rules.Header, beg
 			stored["Vary"] = o.found.OriginVary
 		}
 	}
+	told := listen(header)
 	fresh := rules.Freshened(stored, header)
 	entry := e.entry(o, o.found.Status, fresh, o.found.Body, began, received)
 	entry.KeepCost(o.found)
-	offerCodings(entry, len(entry.Body))
+	entry.Freshness, entry.Subject.Stamp = told.bound(entry.Freshness, entry.Subject.Stamp)
+	entry.Skeleton, entry.Parts, entry.Told = o.found.Skeleton, o.found.Parts, o.found.Told
+	if told.lines != nil {
+		entry.Parts, entry.Told = told.parts, told.lines
+	}
+	if entry.Skeleton == nil {
+		offerCodings(entry, len(entry.Body))
+	}
 	entry.Prepare()
 	rule := e.mayStore(o, o.found.Status, fresh, entry.Freshness, received)
 	switch {
@@ -168,11 +177,20 @@ func (e *Edge) entry(o *order, status int, header rules.Header, body []byte, beg
 			Host: o.request.Host, Path: o.request.Path, Query: o.query, Stamp: o.stamp,
 		},
 		RouteTags: own,
-		Vary:      rules.VaryingOf(header, o.header),
+		Vary:      o.vary(header),
 		Status:    status, Header: header, Body: body, Received: received,
 		Freshness: rules.FreshnessOf(status, header, rules.ResponseDirectives(header), began, received, o.plan.Terms),
 		Browser:   o.plan.Browser, Idle: o.plan.Idle,
 	}
+}
+
+// vary is what an answer depends on. A skeleton is asked for without codings, whoever asks.
+func (o *order) vary(header rules.Header) []rules.Varying {
+	vary := rules.VaryingOf(header, o.header)
+	if o.plan.Compose {
+		vary = slices.DeleteFunc(vary, func(v rules.Varying) bool { return v.Name == "Accept-Encoding" })
+	}
+	return vary
 }
 
 // keyUnder is the key with what a No-Vary-Search rule leaves of the query.
@@ -212,8 +230,15 @@ func (e *Edge) bring(ctx context.Context, f *fill.Flight[*head], o *order, resp 
 	if !header.Has("Date") {
 		header["Date"] = []string{rules.FormatDate(received)} // RFC 9110 §6.6.1
 	}
+	told := listen(header)
+	composes := composes(o.plan.Compose, header)
+	if surrogate(header) {
+		delete(header, "Surrogate-Control") // it was meant for us
+	}
 	entry := e.entry(o, resp.StatusCode, header, nil, began, received)
-	h := &head{status: resp.StatusCode, header: header, own: header, received: received, waited: received.Sub(began), length: resp.ContentLength, vary: entry.Vary, search: rules.SearchOf(header), query: o.query, browser: o.plan.Browser}
+	entry.Freshness, entry.Subject.Stamp = told.bound(entry.Freshness, entry.Subject.Stamp)
+	entry.Parts, entry.Told = told.parts, told.lines
+	h := &head{told: told.lines, composes: composes, status: resp.StatusCode, header: header, own: header, received: received, waited: received.Sub(began), length: resp.ContentLength, vary: entry.Vary, search: rules.SearchOf(header), query: o.query, browser: o.plan.Browser}
 	for name := range resp.Trailer {
 		h.trailers = append(h.trailers, name)
 	}
@@ -235,7 +260,9 @@ func (e *Edge) bring(ctx context.Context, f *fill.Flight[*head], o *order, resp 
 	defer func() { e.Store.Release(reserved) }()
 	if keep {
 		entry.Header = rules.Storable(header, rules.ResponseDirectives(header), o.plan.Terms)
-		offerCodings(entry, int(cmp.Or(expect, 1<<20)))
+		if !composes {
+			offerCodings(entry, int(cmp.Or(expect, 1<<20)))
+		}
 		if entry.Compress {
 			header["Vary"] = entry.Header["Vary"]
 		}
@@ -255,7 +282,7 @@ func (e *Edge) bring(ctx context.Context, f *fill.Flight[*head], o *order, resp 
 		}
 	}
 	if keep && resp.ContentLength == 0 { // a visitor has all of it when he has the head
-		e.keep(f, entry, o, began)
+		e.keep(f, entry, o, began, false)
 		keep = false
 		f.Head(h, true, true)
 		return nil
@@ -306,10 +333,21 @@ func (e *Edge) bring(ctx context.Context, f *fill.Flight[*head], o *order, resp 
 	if keep && f.Size() <= o.plan.MaxBody {
 		e.Store.Release(reserved)
 		reserved = 0
-		e.keep(f, entry, o, began)
+		e.keep(f, entry, o, began, composes)
+		h.skeleton.Store(entry.Skeleton)
 		h.whole.Store(&entry.Body)
 	}
 	return nil
+}
+
+// skeleton parses what is composed for each request; nil if it has no marks, or they are
+// not in order: then it is served as it came.
+func (e *Edge) skeleton(body []byte, o *order) *compose.Page {
+	page, err := compose.Parse(body)
+	if err != nil {
+		e.Log.Warn("a page is served with its marks, since they are not in order", "path", o.request.Path, "error", err)
+	}
+	return page
 }
 
 // headDelay is how long the head of an answer that is stored is held back for its body.
@@ -340,9 +378,12 @@ func endOf(body io.Reader) error {
 // keep puts a whole answer away. An entry that a purge has overtaken meanwhile is
 // not worth its room: the marks would defeat it at every lookup. Nobody joins the flight
 // afterwards: a visitor who has the whole of one answer may ask again before it ends.
-func (e *Edge) keep(f *fill.Flight[*head], entry *store.Entry, o *order, began time.Time) {
+func (e *Edge) keep(f *fill.Flight[*head], entry *store.Entry, o *order, began time.Time, composes bool) {
 	defer f.Leave()
 	entry.Body = f.Body()
+	if composes {
+		entry.Skeleton = e.skeleton(entry.Body, o)
+	}
 	now := e.Now()
 	entry.Filled(o.found, now.Sub(began))
 	entry.Prepare()

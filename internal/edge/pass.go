@@ -28,7 +28,7 @@ func (x *exchange) pass(forward rules.Forward) {
 	x.sample.Outcome, x.sample.Origin = meter.Bypass, true
 	client := x.rules.clients[o]
 	// The proxy may still write when the visitor has gone, so that it gets copies.
-	req, edge := x.req, x.edge
+	req, edge, explains := x.req, x.edge, x.explains()
 	counting := &countingWriter{ResponseWriter: x.w}
 	proxy := &httputil.ReverseProxy{
 		Transport: client,
@@ -41,6 +41,10 @@ func (x *exchange) pass(forward rules.Forward) {
 		ModifyResponse: func(resp *http.Response) error {
 			if rules.Unsafe(req.Method) {
 				edge.invalidate(resp, req.Host, req.Path, req.Query, req.Method)
+			}
+			told := listen(rules.Header(resp.Header))
+			if explains && told.lines != nil {
+				resp.Header[partsField] = told.lines
 			}
 			status := rules.CacheStatus{Forward: forward}
 			resp.Header.Add("Cache-Status", status.String())

@@ -27,6 +27,9 @@ func (x *exchange) serve(entry *store.Entry, outcome meter.Outcome, status rules
 		line = append(append([]string(nil), entry.Header["Cache-Status"]...), status.String())
 	}
 	h["Age"], h["Cache-Status"] = age, line
+	if explains && entry.Told != nil {
+		h[partsField] = entry.Told
+	}
 	if control != nil {
 		h["Cache-Control"] = control
 	}
@@ -34,6 +37,14 @@ func (x *exchange) serve(entry *store.Entry, outcome meter.Outcome, status rules
 	if outcome == meter.Hit || outcome == meter.Stale {
 		x.sample.Saved = entry.Cost()
 		entry.Use(x.began)
+	}
+	if entry.Skeleton != nil {
+		x.compose(entry.Skeleton, entry.Digest(), entry.Status, entry.Browser, func(yield func(string, []string)) {
+			for _, l := range entry.Form(rules.Identity).Lines {
+				yield(l.Name, l.Values)
+			}
+		})
+		return
 	}
 	form := x.form(entry)
 	if rules.Conditional(x.req.Header) {

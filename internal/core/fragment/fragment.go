@@ -33,6 +33,8 @@ const MaxKey = 1024
 func NewID(namespace, name string) (ID, error) {
 	id := ID{namespace, name}
 	switch {
+	case namespace == "edge": // see meter.PieceRoute
+		return id, errors.New("the namespace edge is for what the edge includes; choose another")
 	case !IsName(namespace):
 		return id, fmt.Errorf("%q is no namespace: it has 1 to 64 letters, digits, -, _ and .", namespace)
 	case name == "" || len(name) > MaxKey:
@@ -70,8 +72,7 @@ func (id ID) name() string {
 	return name
 }
 
-// Route is what the fragments of one name share, in figures and purges. No route of a policy
-// has a slash in its name.
+// Route is what the fragments of one name share, in figures and purges.
 func (id ID) Route() string { return id.Namespace + "/" + id.name() }
 
 // routeOf is Route, taken from the entry where there is one.
@@ -81,10 +82,6 @@ func (id ID) routeOf(e *store.Entry) string {
 	}
 	return id.Route()
 }
-
-// IsRoute tells whether a name in figures is that of fragments, or of pieces that the edge
-// includes: of what was found within pages, which are no requests of visitors.
-func IsRoute(route string) bool { return strings.Contains(route, "/") }
 
 // String is namespace/key.
 func (id ID) String() string { return id.Namespace + "/" + id.Key }

@@ -2,7 +2,11 @@
 // counts in memory; records keeps what it drains.
 package meter
 
-import "gerastic/internal/core/rules"
+import (
+	"strings"
+
+	"gerastic/internal/core/rules"
+)
 
 // Outcome is how a request ended; every request has exactly one.
 type Outcome uint8
@@ -37,6 +41,14 @@ func ParseOutcome(name string) (Outcome, bool) {
 	}
 	return 0, false
 }
+
+// PieceRoute is what a route's answers count under when they go into pages that the edge
+// composes: they are no requests of visitors. No route of a policy has a slash in its name.
+func PieceRoute(route string) string { return "edge/" + route }
+
+// Within tells whether a name in figures is of what was asked for within a page: a fragment of
+// an application (namespace/name), or a piece that the edge included (edge/route).
+func Within(route string) bool { return strings.Contains(route, "/") }
 
 // Cause is why a request was no hit. Those from Unstorable on are a rule that forbade
 // storing.

@@ -237,7 +237,7 @@ func (d *document) route(n ast.Node) *Plan {
 			}
 		}},
 		field{"compare", func(n ast.Node) { d.compare(n, &plan.Compare) }},
-		d.later("compose", "false"),
+		field{"compose", func(n ast.Node) { d.boolean(n, "compose", &plan.Compose) }},
 		field{"enabled", func(n ast.Node) { d.boolean(n, "enabled", &plan.Enabled) }},
 	)
 	if len(d.problems) == before {
@@ -261,6 +261,9 @@ func (d *document) route(n ast.Node) *Plan {
 func keyName(plan *Plan) string {
 	digest := fnv.New32a()
 	fmt.Fprintln(digest, plan.Terms.Trust)
+	if plan.Compose {
+		fmt.Fprintln(digest, "compose")
+	}
 	for _, t := range plan.Tags {
 		fmt.Fprintln(digest, t.String())
 	}

@@ -87,6 +87,7 @@ type Plan struct {
 	// RefreshEarly lets an entry be renewed before its end, the likelier the nearer it is.
 	RefreshEarly bool
 	Compare      Compare
+	Compose      bool // its pages are skeletons, whose includes are filled in
 }
 
 // Compare asks the origin for a share of hits again, out of the visitor's sight, and

@@ -46,7 +46,7 @@ routes:
     tags: ["port:{path.port}", "lang:{header.Accept-Language}", all]
     admit: { after: 1, max_body: 8MiB, cookies: strip }
     obey_visitor: all
-    compose: false
+    compose: true
     enabled: false
   - { name: rest, match: { path: "/{x...}" }, lifetime: { fresh: forever } }
 `
@@ -111,7 +111,6 @@ func TestMistakes(t *testing.T) {
 		{"POST without the body in the key", head + "  - { name: b, match: { path: /, methods: [POST] } }\n", `add key: { body: bytes }`},
 		{"a breaker that never opens", "version: 1\norigins: [{ name: s, url: http://h, breaker: { after: 0 } }]\n", `from 1 to 1000`},
 		{"a probe of nothing", "version: 1\norigins: [{ name: s, url: http://h, probe: { every: 5s } }]\n", `probe needs a path`},
-		{"what no code obeys yet: compose", head + "    compose: true\n", `compose is not supported yet; remove it or write false`},
 		{"what no code obeys yet: after", head + "    admit: { after: 3 }\n", `after is not supported yet`},
 		{"a source without a kind", head + "changes: { sources: [{ name: s }] }\n", `p.yaml:6:24: a source needs a name and a kind`},
 		{"a kind that is none", head + "changes: { sources: [{ name: s, kind: tabel }] }\n", `did you mean "table"?`},

@@ -1,11 +1,13 @@
 package store
 
 import (
+	"crypto/sha256"
 	"strconv"
 	"sync/atomic"
 	"time"
 	"unsafe"
 
+	"gerastic/internal/core/compose"
 	"gerastic/internal/core/rules"
 	"gerastic/internal/core/tags"
 )
@@ -32,8 +34,12 @@ type Entry struct {
 	// Idle is how long it stays without being asked for; rules.Unset for ever.
 	Idle time.Duration
 
-	// Parts are the fragments that its maker says it was made of: namespace/key.
+	// Parts are the fragments that its maker says it was made of: namespace/key. Told is how
+	// the maker put it, for engineers.
 	Parts []string
+	Told  []string
+	// Skeleton is set on a page that is composed for each request: what it includes.
+	Skeleton *compose.Page
 
 	// Search is the No-Vary-Search rule under which its key stands; "" if none.
 	Search string
@@ -51,6 +57,7 @@ type Entry struct {
 	state  atomic.Uint32
 	size   atomic.Int64 // bytes, everything counted; changed under Memory.mu
 	moving atomic.Pointer[moving]
+	digest atomic.Pointer[compose.Digest]
 
 	// Guarded by Memory.mu.
 	slots   []slot // its places in the index
@@ -169,6 +176,16 @@ func (e *Entry) Moving(now time.Time) (age, status, cacheControl []string) {
 	return m.ageLine, m.status, m.cacheControl
 }
 
+// Digest tells the body from any other.
+func (e *Entry) Digest() compose.Digest {
+	if d := e.digest.Load(); d != nil {
+		return *d
+	}
+	d := sha256.Sum256(e.Body)
+	e.digest.Store(&d)
+	return d
+}
+
 // Cost is what a fill of this entry takes.
 func (e *Entry) Cost() time.Duration { return time.Duration(e.cost.Load()) }
 
@@ -233,8 +250,13 @@ func (e *Entry) Size() int64 {
 	for _, v := range e.Vary {
 		size += int64(unsafe.Sizeof(v)) + int64(len(v.Name)+len(v.Value))
 	}
-	for _, part := range e.Parts {
-		size += int64(len(part)) + 16
+	for _, lines := range [][]string{e.Parts, e.Told} {
+		for _, line := range lines {
+			size += int64(len(line)) + 16
+		}
+	}
+	if e.Skeleton != nil {
+		size += e.Skeleton.Size()
 	}
 	for _, tag := range e.Subject.Tags {
 		size += int64(len(tag)) + 16 + slotOverhead + labelOverhead

@@ -1,0 +1,352 @@
+package compose
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"sync"
+)
+
+// Digest tells contents apart.
+type Digest = [sha256.Size]byte
+
+// Source is where pieces come from.
+type Source interface {
+	// Now returns a piece that is at hand, with the digest of its content.
+	Now(url string) (body []byte, digest Digest, ok bool)
+	// Fetch gets a piece that is not.
+	Fetch(ctx context.Context, url string) (body []byte, err error)
+}
+
+// Limits of one composition.
+const (
+	// MaxPieces is how many pieces are got for one page.
+	MaxPieces = 256
+	// Parallel is how many are fetched at a time.
+	Parallel = 8
+	// MaxSize is the most that a composed page may hold, in bytes.
+	MaxSize = 32 << 20
+)
+
+// Errors of a composition.
+var (
+	ErrTooMany  = fmt.Errorf("a page may include %d pieces at most", MaxPieces)
+	ErrTooLarge = fmt.Errorf("a composed page may hold %d bytes at most", MaxSize)
+)
+
+// Composition is a page being composed for one visitor.
+type Composition struct {
+	steps  []step
+	ready  bool // every piece was at hand
+	source Source
+	ctx    context.Context
+	digest Digest // of the content, when all is ready
+	size   int64
+	places chan struct{} // taken by fetches
+	asked  int
+	going  sync.WaitGroup
+}
+
+// step is a part of the composed page: a text, a piece, or an attempt.
+type step struct {
+	text  []byte
+	piece *piece
+	try   *attempt
+}
+
+// piece is an include on its way.
+type piece struct {
+	Include  // with variables filled in
+	body     []byte
+	err      error
+	done     chan struct{} // nil: it is there
+	required bool          // the page fails with it
+}
+
+// attempt is a try on its way: the steps of both branches; those of the second have not begun.
+type attempt struct {
+	steps  []step
+	except []node
+}
+
+// Begin decides what the page is made of for a visitor, and begins to get its pieces.
+// skeleton is the digest of the skeleton's body.
+func (p *Page) Begin(ctx context.Context, who *Visitor, source Source, skeleton Digest) *Composition {
+	c := &Composition{source: source, ctx: ctx, ready: true}
+	hash := sha256.New()
+	hash.Write(skeleton[:])
+	c.steps = c.resolve(make([]step, 0, len(p.nodes)+4), p.nodes, who, true, func(kind byte, b []byte) {
+		var head [9]byte
+		head[0] = kind
+		binary.BigEndian.PutUint64(head[1:], uint64(len(b)))
+		hash.Write(head[:])
+		hash.Write(b)
+	})
+	if c.ready {
+		hash.Sum(c.digest[:0])
+	}
+	return c
+}
+
+// resolve turns nodes into steps. note is told of all that the content hangs on besides the
+// skeleton: which branches were taken, what variables said, what the pieces are.
+func (c *Composition) resolve(steps []step, nodes []node, who *Visitor, required bool, note func(kind byte, b []byte)) []step {
+	for i := range nodes {
+		switch n := &nodes[i]; {
+		case n.include != nil:
+			steps = append(steps, step{piece: c.get(n.include, who, required, note)})
+		case n.try != nil:
+			a := &attempt{steps: c.resolve(nil, n.try.attempt, who, false, note), except: n.try.except}
+			if failed(a.steps) {
+				note('x', nil)
+				steps = c.resolve(steps, a.except, who, required, note)
+				break
+			}
+			steps = append(steps, step{try: a})
+		case n.choose != nil:
+			taken := n.choose.otherwise
+			which := len(n.choose.whens)
+			for i := range n.choose.whens {
+				if n.choose.whens[i].test.holds(who) {
+					taken, which = n.choose.whens[i].then, i
+					break
+				}
+			}
+			note('c', []byte{byte(which)})
+			steps = c.resolve(steps, taken, who, required, note)
+		case n.vars:
+			text, _ := expand(nil, string(n.text), who, inText) // parsing found no mistake
+			note('v', text)
+			c.size += int64(len(text))
+			steps = append(steps, step{text: text})
+		default:
+			c.size += int64(len(n.text))
+			steps = append(steps, step{text: n.text})
+		}
+	}
+	return steps
+}
+
+// get takes a piece that is at hand, or begins to fetch it.
+func (c *Composition) get(in *Include, who *Visitor, required bool, note func(kind byte, b []byte)) *piece {
+	p := &piece{Include: *in, required: required && !in.Optional}
+	source, err := expand(nil, in.Source, who, inURL)
+	other, err2 := expand(nil, in.Other, who, inURL)
+	if p.err = errors.Join(err, err2); p.err != nil {
+		return p
+	}
+	p.Source, p.Other = string(source), string(other)
+	if c.asked++; c.asked > MaxPieces {
+		p.err = ErrTooMany
+		note('e', nil)
+		return p
+	}
+	body, digest, ok := c.source.Now(p.Source)
+	if ok {
+		p.body = body
+		c.size += int64(len(body))
+		note('p', digest[:])
+		return p
+	}
+	c.ready = false
+	c.start(p)
+	return p
+}
+
+// start fetches a piece, and what stands for it if that fails.
+func (c *Composition) start(p *piece) {
+	if c.places == nil {
+		c.places = make(chan struct{}, Parallel)
+	}
+	p.done = make(chan struct{})
+	c.going.Go(func() {
+		defer close(p.done)
+		select {
+		case c.places <- struct{}{}:
+			defer func() { <-c.places }()
+		case <-c.ctx.Done():
+			p.err = context.Cause(c.ctx)
+			return
+		}
+		if p.body, p.err = c.source.Fetch(c.ctx, p.Source); p.err != nil && p.Other != "" {
+			if body, err := c.source.Fetch(c.ctx, p.Other); err == nil {
+				p.body, p.err = body, nil
+			}
+		}
+	})
+}
+
+// Wait returns when nothing is being fetched any more.
+func (c *Composition) Wait() { c.going.Wait() }
+
+// wait returns when the piece is there, or is not to be had.
+func (p *piece) wait() error {
+	if p.done != nil {
+		<-p.done
+	}
+	return p.err
+}
+
+// failed tells whether some step of an attempt is known to have failed already.
+func failed(steps []step) bool {
+	for i := range steps {
+		if p := steps[i].piece; p != nil && p.done == nil && p.err != nil && !p.Optional {
+			return true
+		}
+	}
+	return false
+}
+
+// Ready tells whether all pieces were at hand, so that Body and Digest say all.
+func (c *Composition) Ready() bool { return c.ready }
+
+// Digest tells this content from any other; it is known when all pieces were at hand.
+func (c *Composition) Digest() Digest { return c.digest }
+
+// Body returns the whole page of a composition that is Ready.
+func (c *Composition) Body() ([]byte, error) {
+	if c.size > MaxSize {
+		return nil, ErrTooLarge
+	}
+	return join(make([]byte, 0, c.size), c.steps)
+}
+
+// join puts steps together whose pieces are all there.
+func join(b []byte, steps []step) (_ []byte, err error) {
+	for i := range steps {
+		switch s := &steps[i]; {
+		case s.piece != nil:
+			if err := s.piece.wait(); err != nil && !s.piece.Optional {
+				return b, err
+			} else if err == nil {
+				b = append(b, s.piece.body...)
+			}
+		case s.try != nil:
+			if b, err = join(b, s.try.steps); err != nil {
+				return b, err
+			}
+		default:
+			b = append(b, s.text...)
+		}
+		if len(b) > MaxSize {
+			return b, ErrTooLarge
+		}
+	}
+	return b, nil
+}
+
+// Required waits for the pieces without which there is no page, and returns why it cannot be
+// made, if so: before anything of it has gone out.
+func (c *Composition) Required() error {
+	for i := range c.steps {
+		if p := c.steps[i].piece; p != nil && p.required {
+			if err := p.wait(); err != nil {
+				return fmt.Errorf("%s: %w", p.Source, err)
+			}
+		}
+	}
+	return nil
+}
+
+// Write writes the page as its pieces come; before it waits for one, it calls flush. What it
+// returns is an error of write, or that the page grew too large: it is not whole then.
+func (c *Composition) Write(who *Visitor, write func([]byte) error, flush func()) error {
+	w := &writer{Composition: c, who: who, write: write, flush: flush}
+	return w.steps(c.steps)
+}
+
+type writer struct {
+	*Composition
+	who     *Visitor
+	write   func([]byte) error
+	flush   func()
+	written int64
+}
+
+func (w *writer) out(b []byte) error {
+	if w.written += int64(len(b)); w.written > MaxSize {
+		return ErrTooLarge
+	}
+	if len(b) == 0 {
+		return nil
+	}
+	return w.write(b)
+}
+
+func (w *writer) steps(steps []step) error {
+	for i := range steps {
+		var err error
+		switch s := &steps[i]; {
+		case s.piece != nil:
+			w.patient(s.piece)
+			if s.piece.wait() == nil {
+				err = w.out(s.piece.body)
+			} else if !s.piece.Optional {
+				err = s.piece.err // Required was not asked, or a branch came to need it
+			}
+		case s.try != nil:
+			err = w.attempt(s.try)
+		default:
+			err = w.out(s.text)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// patient sends what there is before it waits.
+func (w *writer) patient(p *piece) {
+	if p.done == nil {
+		return
+	}
+	select {
+	case <-p.done:
+	default:
+		w.flush()
+		<-p.done
+	}
+}
+
+// attempt writes a branch whole or not at all; if it fails, the other one stands for it.
+func (w *writer) attempt(a *attempt) error {
+	waitAll(a.steps, w.patient)
+	body, err := w.branch(a.steps)
+	if err == nil {
+		return w.out(body)
+	}
+	if errors.Is(err, ErrTooLarge) {
+		return err
+	}
+	other := w.resolve(nil, a.except, w.who, false, func(byte, []byte) {})
+	waitAll(other, w.patient)
+	if body, err = w.branch(other); err != nil {
+		return w.out(nil) // both failed: ESI leaves it to the page around; it goes on without
+	}
+	return w.out(body)
+}
+
+// branch puts the steps of a branch together; attempts in it may fall back on their own.
+func (w *writer) branch(steps []step) ([]byte, error) {
+	var b []byte
+	inner := &writer{Composition: w.Composition, who: w.who, flush: w.flush, written: w.written, write: func(more []byte) error {
+		b = append(b, more...)
+		return nil
+	}}
+	err := inner.steps(steps)
+	return b, err
+}
+
+func waitAll(steps []step, wait func(*piece)) {
+	for i := range steps {
+		if p := steps[i].piece; p != nil {
+			wait(p)
+		}
+		if t := steps[i].try; t != nil {
+			waitAll(t.steps, wait)
+		}
+	}
+}

@@ -1,0 +1,313 @@
+package compose
+
+import (
+	"errors"
+	"fmt"
+	"net/url"
+	"strconv"
+	"strings"
+)
+
+// Visitor is what variables are taken from.
+type Visitor struct {
+	Host, Query, Referer, UserAgent string
+	AcceptLanguage                  string
+	Cookie                          func(name string) (value string, present bool)
+}
+
+// variable is $(NAME), $(NAME{key}), or $(NAME|'otherwise').
+type variable struct {
+	name, key, otherwise string
+	keyed                bool
+}
+
+// variables of ESI 1.0, and whether they may have a key. HTTP_USER_AGENT has none here: what
+// a browser calls itself says nothing that a page should hang on.
+var variables = map[string]bool{"HTTP_ACCEPT_LANGUAGE": true, "HTTP_COOKIE": true, "HTTP_HOST": false, "HTTP_REFERER": false, "HTTP_USER_AGENT": false, "QUERY_STRING": true}
+
+// parseVariable reads one from its $; rest is what follows.
+func parseVariable(s string) (v variable, rest string, err error) {
+	if !strings.HasPrefix(s, "$(") {
+		return v, s, errors.New("a variable is written $(NAME)")
+	}
+	inside, rest, ok := cutVariable(s[2:])
+	if !ok {
+		return v, s, errors.New("$( has no )")
+	}
+	inside, v.otherwise, _ = strings.Cut(inside, "|")
+	v.otherwise = strings.Trim(v.otherwise, "'")
+	v.name, v.key, v.keyed = strings.Cut(inside, "{")
+	if v.keyed {
+		if v.key, ok = strings.CutSuffix(v.key, "}"); !ok || v.key == "" {
+			return v, s, fmt.Errorf("the key of $(%s) ends in }", v.name)
+		}
+	}
+	mayKey, known := variables[v.name]
+	switch {
+	case !known:
+		return v, s, fmt.Errorf("there is no variable $(%s); there are HTTP_ACCEPT_LANGUAGE, HTTP_COOKIE, HTTP_HOST, HTTP_REFERER, HTTP_USER_AGENT and QUERY_STRING", v.name)
+	case v.keyed && !mayKey:
+		return v, s, fmt.Errorf("$(%s) has no keys", v.name)
+	case v.name == "HTTP_COOKIE" && !v.keyed:
+		return v, s, errors.New("name the cookie: $(HTTP_COOKIE{NAME})")
+	}
+	return v, rest, nil
+}
+
+// cutVariable cuts at the ) that is not in quotes.
+func cutVariable(s string) (inside, rest string, ok bool) {
+	quoted := false
+	for i := range len(s) {
+		switch s[i] {
+		case '\'':
+			quoted = !quoted
+		case ')':
+			if !quoted {
+				return s[:i], s[i+1:], true
+			}
+		}
+	}
+	return "", "", false
+}
+
+// of is the variable's value for a visitor.
+func (v *variable) of(who *Visitor) string {
+	value := ""
+	switch v.name {
+	case "HTTP_HOST":
+		value = who.Host
+	case "HTTP_REFERER":
+		value = who.Referer
+	case "HTTP_USER_AGENT":
+		value = who.UserAgent
+	case "HTTP_COOKIE":
+		if who.Cookie != nil {
+			value, _ = who.Cookie(v.key)
+		}
+	case "QUERY_STRING":
+		value = who.Query
+		if v.keyed {
+			asked, _ := url.ParseQuery(who.Query)
+			value = asked.Get(v.key)
+		}
+	case "HTTP_ACCEPT_LANGUAGE":
+		value = who.AcceptLanguage
+		if v.keyed { // a list: is it on it?
+			value = ""
+			for item := range strings.SplitSeq(who.AcceptLanguage, ",") {
+				language, _, _ := strings.Cut(item, ";")
+				if strings.EqualFold(strings.TrimSpace(language), v.key) {
+					return "true"
+				}
+			}
+			if v.otherwise == "" {
+				return "false"
+			}
+		}
+	}
+	if value == "" {
+		return v.otherwise
+	}
+	return value
+}
+
+// place is where a variable's value goes: it is written so that it stays one value there.
+type place uint8
+
+const (
+	inText place = iota // of HTML
+	inURL
+)
+
+// expand writes a text with its variables filled in behind b.
+func expand(b []byte, text string, who *Visitor, where place) ([]byte, error) {
+	for {
+		i := strings.Index(text, "$(")
+		if i < 0 {
+			return append(b, text...), nil
+		}
+		b = append(b, text[:i]...)
+		v, rest, err := parseVariable(text[i:])
+		if err != nil {
+			return b, err
+		}
+		value := v.of(who)
+		switch {
+		case where == inText:
+			value = htmlEscape.Replace(value)
+		case v.name != "QUERY_STRING" || v.keyed: // a query is one already
+			value = url.QueryEscape(value)
+		}
+		b = append(b, value...)
+		text = rest
+	}
+}
+
+var htmlEscape = strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;", `"`, "&#34;", "'", "&#39;")
+
+// expression is the test of a when.
+type expression interface{ holds(who *Visitor) bool }
+
+type (
+	both    struct{ left, right expression }
+	either  struct{ left, right expression }
+	not     struct{ of expression }
+	compare struct {
+		left, right operand
+		operator    string // "" tells whether left is set and not "false"
+	}
+	operand struct {
+		variable *variable
+		literal  string
+	}
+)
+
+func (e both) holds(who *Visitor) bool   { return e.left.holds(who) && e.right.holds(who) }
+func (e either) holds(who *Visitor) bool { return e.left.holds(who) || e.right.holds(who) }
+func (e not) holds(who *Visitor) bool    { return !e.of.holds(who) }
+
+func (o *operand) of(who *Visitor) string {
+	if o.variable != nil {
+		return o.variable.of(who)
+	}
+	return o.literal
+}
+
+// holds compares as numbers where both sides are some, else as texts.
+func (e compare) holds(who *Visitor) bool {
+	left := e.left.of(who)
+	if e.operator == "" {
+		return left != "" && left != "false"
+	}
+	right := e.right.of(who)
+	order := strings.Compare(left, right)
+	l, err1 := strconv.ParseFloat(left, 64)
+	r, err2 := strconv.ParseFloat(right, 64)
+	if err1 == nil && err2 == nil {
+		switch {
+		case l < r:
+			order = -1
+		case l > r:
+			order = 1
+		default:
+			order = 0
+		}
+	}
+	switch e.operator {
+	case "==":
+		return order == 0
+	case "!=":
+		return order != 0
+	case "<":
+		return order < 0
+	case "<=":
+		return order <= 0
+	case ">":
+		return order > 0
+	}
+	return order >= 0
+}
+
+// parseExpression reads comparisons joined by & and |, negated by !, in brackets.
+func parseExpression(s string) (expression, error) {
+	p := &expressionParser{rest: s}
+	e, err := p.either(0)
+	if err == nil && p.peek() != "" {
+		err = fmt.Errorf("%q follows where the test should end", p.rest)
+	}
+	return e, err
+}
+
+type expressionParser struct{ rest string }
+
+func (p *expressionParser) peek() string {
+	p.rest = strings.TrimLeft(p.rest, " \t\r\n")
+	return p.rest
+}
+
+func (p *expressionParser) accept(s string) bool {
+	if strings.HasPrefix(p.peek(), s) {
+		p.rest = p.rest[len(s):]
+		return true
+	}
+	return false
+}
+
+func (p *expressionParser) either(depth int) (expression, error) {
+	left, err := p.both(depth)
+	for err == nil && p.accept("|") {
+		p.accept("|")
+		var right expression
+		right, err = p.both(depth)
+		left = either{left, right}
+	}
+	return left, err
+}
+
+func (p *expressionParser) both(depth int) (expression, error) {
+	left, err := p.term(depth)
+	for err == nil && p.accept("&") {
+		p.accept("&")
+		var right expression
+		right, err = p.term(depth)
+		left = both{left, right}
+	}
+	return left, err
+}
+
+func (p *expressionParser) term(depth int) (expression, error) {
+	if depth > MaxNesting {
+		return nil, errors.New("brackets stand in one another too deeply")
+	}
+	switch {
+	case strings.HasPrefix(p.peek(), "!") && !strings.HasPrefix(p.rest, "!="):
+		p.accept("!")
+		e, err := p.term(depth + 1)
+		return not{e}, err
+	case p.accept("("):
+		e, err := p.either(depth + 1)
+		if err == nil && !p.accept(")") {
+			err = errors.New("( has no )")
+		}
+		return e, err
+	}
+	left, err := p.operand()
+	if err != nil {
+		return nil, err
+	}
+	for _, operator := range []string{"==", "!=", "<=", ">=", "<", ">"} {
+		if p.accept(operator) {
+			right, err := p.operand()
+			return compare{left, right, operator}, err
+		}
+	}
+	return compare{left: left}, nil
+}
+
+func (p *expressionParser) operand() (o operand, err error) {
+	s := p.peek()
+	switch {
+	case s == "":
+		return o, errors.New("something to compare is missing")
+	case s[0] == '$':
+		v, rest, err := parseVariable(s)
+		p.rest = rest
+		return operand{variable: &v}, err
+	case s[0] == '\'':
+		literal, rest, ok := strings.Cut(s[1:], "'")
+		if !ok {
+			return o, errors.New("' has no end")
+		}
+		p.rest = rest
+		return operand{literal: literal}, nil
+	}
+	n := strings.IndexFunc(s, func(r rune) bool { return r != '.' && r != '-' && (r < '0' || r > '9') })
+	if n < 0 {
+		n = len(s)
+	}
+	if _, err := strconv.ParseFloat(s[:n], 64); err != nil {
+		return o, fmt.Errorf("%q is neither a variable, nor a number, nor a text in single quotes", s)
+	}
+	p.rest = s[n:]
+	return operand{literal: s[:n]}, nil
+}

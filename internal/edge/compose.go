@@ -1,0 +1,379 @@
+package edge
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/dunglas/httpsfv"
+
+	"gerastic/internal/core/compose"
+	"gerastic/internal/core/decide"
+	"gerastic/internal/core/fill"
+	"gerastic/internal/core/key"
+	"gerastic/internal/core/meter"
+	"gerastic/internal/core/rules"
+)
+
+// maxDepth is how deep pieces may be included in one another.
+const maxDepth = 5
+
+// ofSkeleton are fields that say something of the skeleton which is not true of the page.
+var ofSkeleton = map[string]bool{
+	"Content-Length": true, "Etag": true, "Last-Modified": true, "Accept-Ranges": true, "Age": true, "Expires": true, "Pragma": true,
+	"Cache-Control": true, "Cdn-Cache-Control": true, "Surrogate-Control": true, "Content-Md5": true, "Content-Digest": true, "Repr-Digest": true, "Digest": true,
+}
+
+// compose answers with a page made of a skeleton and its pieces. Its header is the
+// skeleton's, as far as it holds for the page. A validator covers the pieces: there is one
+// when all were at hand before the head went out, else none. Ranges are not served: what is
+// put together anew for each request has no parts to come back for (RFC 9110 §14.2).
+func (x *exchange) compose(page *compose.Page, digest compose.Digest, status int, browser time.Duration, each func(yield func(name string, values []string))) {
+	ctx, cancel := context.WithCancel(x.r.Context())
+	source := x.pieces()
+	who := x.visitor()
+	c := page.Begin(ctx, who, source, digest)
+	defer func() {
+		cancel()
+		c.Wait()
+	}()
+	required := c.Required()
+	if required != nil {
+		if x.r.Context().Err() != nil {
+			panic(http.ErrAbortHandler)
+		}
+		x.edge.Log.Warn("a page could not be composed", "path", x.req.Path, "error", required)
+		x.refuse(http.StatusBadGateway, "a piece that this page needs could not be had", x.sample.Cause)
+		return
+	}
+	h := x.w.Header()
+	each(func(name string, values []string) {
+		if !ofSkeleton[name] {
+			h[name] = values
+		}
+	})
+	delete(h, "Age")
+	// It may hold what is for this visitor alone.
+	h["Cache-Control"] = []string{"private, no-cache"}
+	if browser != rules.Unset {
+		h["Cache-Control"] = []string{"private, max-age=" + strconv.FormatInt(int64(browser/time.Second), 10)}
+	}
+	if x.explains() {
+		c.Wait() // so that it can be told what became of each
+		h[partsField] = []string{source.told()}
+	}
+	if c.Ready() {
+		x.composed(c, status)
+		return
+	}
+	x.status(status)
+	if x.r.Method == http.MethodHead {
+		return
+	}
+	flusher := http.NewResponseController(x.w)
+	var gone error
+	err := c.Write(who, func(b []byte) error {
+		n, err := x.w.Write(b)
+		x.sample.Bytes += int64(n)
+		gone = err
+		return err
+	}, func() { _ = flusher.Flush() })
+	if err != nil && gone == nil {
+		// Half is nothing: the visitor must see a broken connection, not a short page.
+		x.sample.Outcome = meter.Error
+		x.edge.Log.Warn("a composed page broke off", "path", x.req.Path, "error", err)
+		panic(http.ErrAbortHandler)
+	}
+}
+
+// composed answers with a page of which everything is there.
+func (x *exchange) composed(c *compose.Composition, status int) {
+	body, err := c.Body()
+	if err != nil {
+		x.edge.Log.Warn("a page could not be composed", "path", x.req.Path, "error", err)
+		x.refuse(http.StatusBadGateway, "a piece that this page needs could not be had", x.sample.Cause)
+		return
+	}
+	h := x.w.Header()
+	digest := c.Digest()
+	etag := `"` + hex.EncodeToString(digest[:16]) + `"`
+	if status == http.StatusOK {
+		h["Etag"] = []string{etag}
+	}
+	if rules.Conditional(x.req.Header) {
+		switch rules.Evaluate(x.req.Header, status, rules.Header{"Etag": {etag}}, x.began) {
+		case rules.NotModified:
+			for name := range h {
+				if !rules.InNotModified(name) && name != "Cache-Status" && name != partsField {
+					delete(h, name)
+				}
+			}
+			x.status(http.StatusNotModified)
+			return
+		case rules.Failed:
+			x.status(http.StatusPreconditionFailed)
+			return
+		}
+	}
+	h["Content-Length"] = []string{strconv.Itoa(len(body))}
+	x.status(status)
+	if x.r.Method != http.MethodHead {
+		n, _ := x.w.Write(body)
+		x.sample.Bytes = int64(n)
+	}
+}
+
+// composeFill composes an answer that arrives; false when it is no skeleton after all, and
+// nothing has been sent. The whole skeleton must be there before it is known what it asks for.
+func (x *exchange) composeFill(body []byte, h *head, header rules.Header) bool {
+	page := h.skeleton.Load()
+	if page == nil {
+		var err error
+		if page, err = compose.Parse(body); err != nil {
+			x.edge.Log.Warn("a page is served with its marks, since they are not in order", "path", x.req.Path, "error", err)
+		}
+	}
+	if page == nil {
+		return false
+	}
+	x.compose(page, sha256.Sum256(body), h.status, h.browser, func(yield func(string, []string)) {
+		for name, values := range header {
+			yield(name, values)
+		}
+	})
+	return true
+}
+
+// whole reads a fill to its end, up to a size. After an error the visitor has been answered.
+func (x *exchange) whole(reader *fill.Reader[*head], h *head) ([]byte, error) {
+	if body := h.whole.Load(); body != nil {
+		return *body, nil
+	}
+	var b bytes.Buffer
+	for {
+		data, err := reader.Next(x.r.Context(), nil)
+		if err == io.EOF {
+			return b.Bytes(), nil
+		}
+		if err == nil && b.Len()+len(data) > compose.MaxSize {
+			err = compose.ErrTooLarge
+		}
+		if err != nil {
+			if x.r.Context().Err() != nil {
+				panic(http.ErrAbortHandler)
+			}
+			x.edge.Log.Warn("a skeleton did not come whole", "path", x.req.Path, "error", err)
+			x.refuse(http.StatusBadGateway, "the page did not come whole", x.sample.Cause)
+			return nil, err
+		}
+		b.Write(data)
+	}
+}
+
+// visitor is what variables say of who asks.
+func (x *exchange) visitor() *compose.Visitor {
+	header := x.req.Header
+	return &compose.Visitor{
+		Host: x.req.Host, Query: x.req.Query, Referer: header.Get("Referer"), UserAgent: header.Get("User-Agent"), AcceptLanguage: header.Joined("Accept-Language"),
+		Cookie: func(name string) (string, bool) { return key.CookieValue(header, name) },
+	}
+}
+
+// pieces gets what a page includes: each by its own route, key and lifetime, as if the
+// visitor had asked for it. It holds nothing of the exchange, which may end before it.
+type pieces struct {
+	edge     *Edge
+	rules    *Rules
+	stripe   meter.Stripe
+	page     key.Request
+	r        *http.Request
+	depth    int
+	header   http.Header // of requests for pieces
+	explains bool
+
+	mu     sync.Mutex
+	report []pieceReport
+}
+
+type pieceReport struct {
+	url     string
+	outcome string
+	took    time.Duration
+	age     time.Duration
+}
+
+func (x *exchange) pieces() *pieces {
+	s := &pieces{edge: x.edge, rules: x.rules, stripe: x.stripe, page: x.req, r: x.r, depth: x.depth + 1, explains: x.explains()}
+	s.header = maps.Clone(x.r.Header)
+	if s.header == nil {
+		s.header = http.Header{}
+	}
+	for _, name := range notForPieces {
+		delete(s.header, name)
+	}
+	return s
+}
+
+// notForPieces: they are about the page, or would get only part of a piece, or get it in a
+// form that cannot be put into a page.
+var notForPieces = []string{"If-Match", "If-None-Match", "If-Modified-Since", "If-Unmodified-Since", "If-Range", "Range", "Accept-Encoding", "Content-Type", "Content-Length", "Content-Encoding", "Expect", "Upgrade", "Connection", "Gerastic-Explain", "X-Forwarded-Host"}
+
+// target is the request for a piece: of the page's own host, or of another. Which origin it
+// goes to is the policy's to say, never the page's.
+func (s *pieces) target(raw string) (key.Request, error) {
+	req := key.Request{Method: http.MethodGet, Scheme: s.page.Scheme, Host: s.page.Host, Header: rules.Header(s.header)}
+	if strings.HasPrefix(raw, "/") && !strings.HasPrefix(raw, "//") && !strings.ContainsAny(raw, "# \t\r\n") {
+		req.Path, req.Query, req.HasQuery = strings.Cut(raw, "?")
+		return req, nil
+	}
+	base := &url.URL{Scheme: s.page.Scheme, Host: s.page.Host, Path: "/"}
+	if u, err := url.ParseRequestURI(s.page.Path); err == nil {
+		base.Path, base.RawPath = u.Path, u.RawPath
+	}
+	u, err := base.Parse(raw)
+	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.User != nil {
+		return req, fmt.Errorf("%q is no URL that can be included", raw)
+	}
+	req.Scheme, req.Host = u.Scheme, key.CanonicalHost(u.Host, u.Scheme)
+	req.Path, req.Query, req.HasQuery = u.EscapedPath(), u.RawQuery, u.RawQuery != "" || u.ForceQuery
+	if req.Path == "" {
+		req.Path = "/"
+	}
+	return req, nil
+}
+
+// Now implements compose.Source: a fresh entry is taken as it is.
+func (s *pieces) Now(raw string) (body []byte, digest compose.Digest, ok bool) {
+	req, err := s.target(raw)
+	if err != nil {
+		return nil, digest, false
+	}
+	y := s.edge.exchanges.Get().(*exchange)
+	y.rules, y.req, y.depth, y.began = s.rules, req, s.depth, s.edge.Now()
+	y.match()
+	if y.in.Enabled && y.plan.Key.Body == key.NoBody {
+		y.find()
+		e := y.in.Entry
+		if d := decide.Of(&y.in); d.Action == decide.Serve && e.Skeleton == nil && e.Status < 300 && !e.Header.Has("Content-Encoding") {
+			y.sample = meter.Sample{Route: y.plan.Name, Outcome: meter.Hit, Status: e.Status, Bytes: int64(len(e.Body)), Saved: e.Cost()}
+			e.Use(y.began)
+			s.note(raw, meter.Hit, 0, e.Freshness.Age(y.began))
+			y.end()
+			return e.Body, e.Digest(), true
+		}
+	}
+	y.release()
+	return nil, digest, false
+}
+
+// Fetch implements compose.Source: it takes the way of any request.
+func (s *pieces) Fetch(ctx context.Context, raw string) (body []byte, err error) {
+	req, err := s.target(raw)
+	if err != nil {
+		return nil, err
+	}
+	if s.depth > maxDepth {
+		return nil, fmt.Errorf("pieces include one another more than %d deep", maxDepth)
+	}
+	target := req.Path
+	if req.HasQuery {
+		target += "?" + req.Query
+	}
+	u, err := url.ParseRequestURI(target)
+	if err != nil {
+		return nil, err
+	}
+	r := (&http.Request{
+		Method: http.MethodGet, URL: u, RequestURI: target, Host: req.Host, Header: maps.Clone(s.header), RemoteAddr: s.r.RemoteAddr, TLS: s.r.TLS,
+		Proto: "HTTP/1.1", ProtoMajor: 1, ProtoMinor: 1, Body: http.NoBody,
+	}).WithContext(ctx)
+	w := &pieceWriter{header: http.Header{}}
+	began := s.edge.Now()
+	outcome := meter.Error
+	defer func() {
+		if recover() != nil {
+			err = errors.New("it broke off")
+		}
+		s.note(raw, outcome, s.edge.Now().Sub(began), 0)
+	}()
+	y := s.edge.exchanges.Get().(*exchange)
+	defer y.end()
+	y.begin(w, r)
+	y.req.Scheme, y.depth = req.Scheme, s.depth
+	y.answer()
+	outcome = y.sample.Outcome
+	switch {
+	case w.tooLarge:
+		return nil, compose.ErrTooLarge
+	case w.status >= 300 || w.status == 0:
+		outcome = meter.Error
+		return nil, fmt.Errorf("it was answered with status %d", w.status)
+	case w.header.Get("Content-Encoding") != "":
+		outcome = meter.Error
+		return nil, fmt.Errorf("its origin sent it in the coding %s to a request that takes none", w.header.Get("Content-Encoding"))
+	}
+	return w.body, nil
+}
+
+func (s *pieces) note(raw string, outcome meter.Outcome, took, age time.Duration) {
+	if !s.explains {
+		return
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.report = append(s.report, pieceReport{raw, outcome.String(), took, age})
+}
+
+// told writes what became of each piece, for those who may see it.
+func (s *pieces) told() string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	var list httpsfv.List
+	for _, p := range s.report {
+		item := httpsfv.NewItem(p.url)
+		item.Params.Add("found", httpsfv.Token(p.outcome))
+		item.Params.Add("depth", int64(1))
+		item.Params.Add("took", float64(p.took.Microseconds())/1000)
+		item.Params.Add("age", int64(p.age/time.Second))
+		list = append(list, item)
+	}
+	field, _ := httpsfv.Marshal(list)
+	return field
+}
+
+// pieceWriter takes an answer that goes into a page.
+type pieceWriter struct {
+	header   http.Header
+	status   int
+	body     []byte
+	tooLarge bool
+}
+
+func (w *pieceWriter) Header() http.Header { return w.header }
+
+func (w *pieceWriter) WriteHeader(status int) {
+	if status >= 200 && w.status == 0 {
+		w.status = status
+	}
+}
+
+func (w *pieceWriter) Write(p []byte) (int, error) {
+	w.WriteHeader(http.StatusOK)
+	if len(w.body)+len(p) > compose.MaxSize {
+		w.tooLarge = true
+		return 0, compose.ErrTooLarge
+	}
+	w.body = append(w.body, p...)
+	return len(p), nil
+}
