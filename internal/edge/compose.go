@@ -63,7 +63,9 @@ func (x *exchange) compose(page *compose.Page, digest compose.Digest, status int
 			h[name] = values
 		}
 	})
-	delete(h, "Age")
+	for name := range ofSkeleton {
+		delete(h, name)
+	}
 	// It may hold what is for this visitor alone.
 	h["Cache-Control"] = []string{"private, no-cache"}
 	if browser != rules.Unset {

@@ -71,6 +71,14 @@ const routesYAML = `
     key: { query: none }
     lifetime: { fresh: 1m }
     compare: { share: 100%, per_second: 100, ignore: ["token=[a-z]*;"] }
+  - name: composed
+    match: { path: "/composed/{x...}" }
+    lifetime: { fresh: 1m }
+    compose: true
+  - name: piece
+    match: { path: "/piece/{x...}" }
+    lifetime: { fresh: 10s }
+    tags: ["piece:{path.x}"]
   - name: any
     match: { path: "/{x...}" }
 `

@@ -1,0 +1,293 @@
+package edge
+
+import (
+	"bufio"
+	"fmt"
+	"io"
+	"net/http"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"gerastic/internal/core/meter"
+	"gerastic/internal/core/tags"
+)
+
+// kitchen answers by path, and counts what it was asked for.
+type kitchen struct {
+	mu     sync.Mutex
+	serves map[string]http.HandlerFunc
+	asked  map[string]int
+}
+
+func (k *kitchen) handler(w http.ResponseWriter, r *http.Request) {
+	k.mu.Lock()
+	k.asked[r.URL.Path]++
+	serve := k.serves[r.URL.Path]
+	k.mu.Unlock()
+	if serve == nil {
+		http.NotFound(w, r)
+		return
+	}
+	w.Header().Set("Content-Type", "text/html; charset=utf-8")
+	serve(w, r)
+}
+
+func (k *kitchen) serve(path string, h http.HandlerFunc) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	k.serves[path] = h
+}
+
+// since returns what was asked for since the last call.
+func (k *kitchen) since() map[string]int {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	asked := k.asked
+	k.asked = map[string]int{}
+	return asked
+}
+
+func composing(t *testing.T, serves map[string]http.HandlerFunc) (*stand, *kitchen) {
+	k := &kitchen{serves: serves, asked: map[string]int{}}
+	return newStand(t, k.handler), k
+}
+
+func TestComposedPage(t *testing.T) {
+	s, k := composing(t, map[string]http.HandlerFunc{
+		"/composed/home": text(`<h1><esi:include src="/wallet"/></h1><esi:include src="/piece/board"/><esi:include src="/piece/gone" onerror="continue"/>.`, `Cache-Groups: "home"`, `Etag: "skeleton"`, "Last-Modified: Sun, 17 May 2026 10:00:00 GMT"),
+		"/piece/board":   text("board"),
+		"/wallet": func(w http.ResponseWriter, r *http.Request) {
+			c, _ := r.Cookie("session")
+			w.Header().Set("Cache-Control", "private, max-age=30")
+			w.Header().Set("Set-Cookie", "seen=1")
+			_, _ = io.WriteString(w, "Hello "+c.Value)
+		},
+	})
+	s.answer(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/wallet" {
+			k.handler(&noCookies{w}, r)
+			return
+		}
+		k.handler(w, r)
+	})
+	ingrid, calum := "Cookie: session=ingrid", "Cookie: session=calum"
+	a := s.get("/composed/home", ingrid)
+	assert.Equal(t, "<h1>Hello ingrid</h1>board.", a.body)
+	assert.Equal(t, map[string]int{"/composed/home": 1, "/piece/board": 1, "/piece/gone": 1, "/wallet": 1}, k.since())
+	assert.Equal(t, "private, no-cache", a.header.Get("Cache-Control"), "it holds what is for one visitor alone")
+	for _, name := range []string{"Etag", "Last-Modified", "Age", "Gerastic-Parts"} {
+		assert.Empty(t, a.header.Get(name), "%s would speak of the skeleton only", name)
+	}
+	assert.Equal(t, "<h1>Hello calum</h1>board.", s.get("/composed/home", calum).body)
+	assert.Equal(t, map[string]int{"/wallet": 1}, k.since(), "the skeleton and the board are shared, and that one piece is gone")
+
+	s.purge(tags.Purge{Tags: []string{"piece:board"}})
+	k.serve("/piece/board", text("new board"))
+	assert.Equal(t, "<h1>Hello ingrid</h1>new board.", s.get("/composed/home", ingrid).body)
+	assert.Equal(t, map[string]int{"/piece/board": 1}, k.since(), "only the piece that was purged")
+	s.purge(tags.Purge{Tags: []string{"home"}})
+	k.serve("/composed/home", text(`<esi:include src="/piece/board"/>!`))
+	assert.Equal(t, "new board!", s.get("/composed/home", ingrid).body)
+	s.pass(11 * time.Second)
+	assert.Equal(t, "new board!", s.get("/composed/home", ingrid).body)
+	assert.Equal(t, map[string]int{"/composed/home": 1, "/piece/board": 1}, k.since(), "each lives as long as its own route says")
+
+	var visitors, within int64
+	for key, cell := range s.edge.Meter.Drain() {
+		if meter.Within(key.Route) {
+			within += cell.Requests
+		} else {
+			visitors += cell.Requests
+		}
+	}
+	assert.EqualValues(t, 5, visitors, "a page is one request of a visitor's")
+	assert.EqualValues(t, 11, within)
+}
+
+// noCookies takes Set-Cookie away: what sets one is not stored.
+type noCookies struct{ http.ResponseWriter }
+
+func (n *noCookies) Write(p []byte) (int, error) {
+	n.Header().Del("Set-Cookie")
+	return n.ResponseWriter.Write(p)
+}
+
+func TestValidatorsOfComposedPages(t *testing.T) {
+	s, k := composing(t, map[string]http.HandlerFunc{
+		"/composed/a": text(`1<esi:include src="/piece/x"/>2<esi:include src="/piece/y"/>3`),
+		"/piece/x":    text("X"), "/piece/y": text("Y"),
+	})
+	assert.Empty(t, s.get("/composed/a").header.Get("Etag"), "not all was at hand")
+	whole := s.get("/composed/a")
+	etag := whole.header.Get("Etag")
+	require.NotEmpty(t, etag, "all was at hand")
+	assert.Equal(t, "5", whole.header.Get("Content-Length"))
+	again := s.get("/composed/a", "If-None-Match: "+etag)
+	assert.Equal(t, 304, again.status)
+	assert.Empty(t, again.body)
+	assert.Equal(t, etag, again.header.Get("Etag"))
+	ranged := s.get("/composed/a", "Range: bytes=0-1")
+	assert.Equal(t, 200, ranged.status, "no part of what is put together anew each time")
+	assert.Equal(t, "1X2Y3", ranged.body)
+	head := s.do("HEAD", "/composed/a")
+	assert.Equal(t, "5", head.header.Get("Content-Length"))
+	assert.Equal(t, 412, s.get("/composed/a", `If-Match: "other"`).status)
+
+	k.serve("/piece/y", text("Z"))
+	s.purge(tags.Purge{Tags: []string{"piece:y"}})
+	changed := s.get("/composed/a", "If-None-Match: "+etag)
+	assert.Equal(t, 200, changed.status)
+	assert.Equal(t, "1X2Z3", changed.body)
+	assert.NotEqual(t, etag, s.get("/composed/a", "If-None-Match: "+etag).header.Get("Etag"), "the validator covers the pieces")
+}
+
+func TestFailingPieces(t *testing.T) {
+	broken := func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Length", "100")
+		_, _ = io.WriteString(w, "half of")
+		panic(http.ErrAbortHandler)
+	}
+	s, _ := composing(t, map[string]http.HandlerFunc{
+		"/composed/needs":    text(`1<esi:include src="/piece/gone"/>2`),
+		"/composed/half":     text(`1<esi:include src="/piece/half"/>2`),
+		"/composed/without":  text(`1<esi:include src="/piece/half" onerror="continue"/>2`),
+		"/composed/instead":  text(`1<esi:include src="/piece/half" alt="/piece/ok"/>2`),
+		"/composed/try":      text(`<esi:try><esi:attempt>a<esi:include src="/piece/half"/></esi:attempt><esi:except>instead</esi:except></esi:try>`),
+		"/composed/self":     text(`1<esi:include src="/composed/self"/>`),
+		"/composed/far":      text(`1<esi:include src="ftp://ostrel.example/x"/>`),
+		"/composed/packed":   text(`1<esi:include src="/piece/packed" onerror="continue"/>2`),
+		"/composed/disorder": text(`1<esi:include src="/piece/ok">2`),
+		"/piece/half":        broken, "/piece/ok": text("ok"), "/piece/packed": text("\x1f\x8b", "Content-Encoding: gzip"),
+	})
+	for path, body := range map[string]string{"without": "12", "instead": "1ok2", "try": "instead", "packed": "12", "disorder": `1<esi:include src="/piece/ok">2`} {
+		for range 2 {
+			a := s.get("/composed/" + path)
+			assert.Equal(t, 200, a.status, path)
+			assert.Equal(t, body, a.body, path)
+		}
+	}
+	for _, path := range []string{"needs", "half", "self", "far"} {
+		a := s.get("/composed/" + path)
+		assert.Equal(t, 502, a.status, path)
+		assert.NotContains(t, a.body, "1", "nothing of the page goes out")
+	}
+}
+
+// TestHeadBeforeLatePieces: a visitor gets what there is while a piece that the page can do
+// without is under way.
+func TestHeadBeforeLatePieces(t *testing.T) {
+	release := make(chan struct{})
+	s, _ := composing(t, map[string]http.HandlerFunc{
+		"/composed/a":  text(`first <esi:include src="/piece/quick"/> <esi:include src="/piece/late" onerror="continue"/> last`),
+		"/piece/quick": text("quick"),
+		"/piece/late": func(w http.ResponseWriter, _ *http.Request) {
+			<-release
+			_, _ = io.WriteString(w, "late")
+		},
+	})
+	resp, err := http.Get(s.url + "/composed/a")
+	require.NoError(t, err)
+	defer resp.Body.Close()
+	r := bufio.NewReader(resp.Body)
+	begin := make([]byte, len("first quick "))
+	_, err = io.ReadFull(r, begin)
+	require.NoError(t, err)
+	assert.Equal(t, "first quick ", string(begin), "before the late piece was there")
+	close(release)
+	rest, err := io.ReadAll(r)
+	require.NoError(t, err)
+	assert.Equal(t, "late last", string(rest))
+}
+
+// TestPiecesAreFetchedSideBySide: twenty pieces that wait for one another in groups of eight.
+func TestPiecesAreFetchedSideBySide(t *testing.T) {
+	var mu sync.Mutex
+	now, most := 0, 0
+	serves := map[string]http.HandlerFunc{}
+	skeleton := ""
+	for i := range 20 {
+		path := fmt.Sprintf("/piece/%d", i)
+		skeleton += `<esi:include src="` + path + `"/>`
+		serves[path] = func(w http.ResponseWriter, _ *http.Request) {
+			mu.Lock()
+			now++
+			most = max(most, now)
+			mu.Unlock()
+			time.Sleep(20 * time.Millisecond)
+			mu.Lock()
+			now--
+			mu.Unlock()
+			_, _ = fmt.Fprint(w, i%10)
+		}
+	}
+	serves["/composed/many"] = text(skeleton)
+	s, _ := composing(t, serves)
+	assert.Equal(t, strings.Repeat("0123456789", 2), s.get("/composed/many").body)
+	assert.Greater(t, most, 1, "side by side")
+	assert.LessOrEqual(t, most, 8, "but no more than eight at a time")
+}
+
+func TestWhoMayCompose(t *testing.T) {
+	const skeleton = `<esi:include src="/piece/x"/>`
+	s, k := composing(t, map[string]http.HandlerFunc{
+		"/ports/tholm": text(skeleton), "/ports/saltern": text(skeleton, `Surrogate-Control: max-age=60, content="ESI/1.0"`),
+		"/composed/image": text(skeleton, "Content-Type: image/png"), "/piece/x": text("X"),
+		// What a visitor wrote, escaped as HTML needs: it stays text.
+		"/composed/comment": text(`<p>&lt;esi:include src=&#34;/wallet&#34;/&gt;</p>`),
+		"/composed/capable": func(w http.ResponseWriter, r *http.Request) {
+			_, _ = io.WriteString(w, r.Header.Get("Surrogate-Capability")+r.Header.Get("Accept-Encoding"))
+		},
+	})
+	k.serve("/composed/image", func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "image/png")
+		_, _ = io.WriteString(w, skeleton)
+	})
+	for range 2 {
+		assert.Equal(t, skeleton, s.get("/ports/tholm").body, "nobody asked for it")
+		a := s.get("/ports/saltern")
+		assert.Equal(t, "X", a.body, "the origin asked for it")
+		assert.Empty(t, a.header.Get("Surrogate-Control"), "that was for us")
+		assert.Equal(t, skeleton, s.get("/composed/image").body, "what is no text is not read")
+		assert.Equal(t, `<p>&lt;esi:include src=&#34;/wallet&#34;/&gt;</p>`, s.get("/composed/comment").body)
+	}
+	assert.Equal(t, `gerastic="ESI/1.0"`, s.get("/composed/capable", "Accept-Encoding: gzip").body)
+	assert.Zero(t, k.since()["/wallet"])
+}
+
+func TestPartsAreForEngineers(t *testing.T) {
+	s, _ := composing(t, map[string]http.HandlerFunc{
+		"/composed/a": text(`<esi:include src="/piece/x"/><esi:include src="/piece/y" onerror="continue"/>`), "/piece/x": text("X"),
+		"/ports/tholm": text("page", `Gerastic-Life: 5.000;as-of=0`, `Gerastic-Parts: "site/board(\"tholm\")";found=filled;depth=1;took=84.2, "site/row(1)";found=reused;depth=2;took=0.1;age=3`, `Cache-Groups: "vessel:3"`),
+		"/bypassed":    text("page", `Gerastic-Life: 5.000;as-of=0`, "Cache-Control: no-store"),
+	})
+	const token = "Gerastic-Explain: may explain"
+	s.get("/composed/a")
+	a := s.get("/composed/a", token)
+	assert.Contains(t, a.header.Get("Gerastic-Parts"), `"/piece/x";found=hit;depth=1`)
+	assert.Contains(t, a.header.Get("Gerastic-Parts"), `"/piece/y";found=error`)
+	for range 2 {
+		assert.Contains(t, s.get("/ports/tholm", token).header.Get("Gerastic-Parts"), `"site/board(\"tholm\")";found=filled`)
+		for _, path := range []string{"/ports/tholm", "/composed/a", "/bypassed"} {
+			h := s.get(path).header
+			assert.Empty(t, h.Get("Gerastic-Parts")+h.Get("Gerastic-Life"), path)
+		}
+	}
+	assert.Equal(t, []string{`site/board("tholm")`}, s.edge.Store.Some("vessel:3", "", "", 1)[0].Parts)
+
+	s.pass(6 * time.Second)
+	assert.NotContains(t, s.get("/ports/tholm").state, "hit", "the page lives no longer than the pieces in it")
+	// A node that has not yet heard of a purge handed out a piece from before it.
+	s.ledger.Store(7)
+	s.purge(tags.Purge{Tags: []string{"vessel:3"}})
+	s.answer(text("page of old pieces", `Gerastic-Life: 5.000;as-of=7`, `Cache-Groups: "vessel:3"`))
+	s.get("/ports/brack-point")
+	assert.NotContains(t, s.get("/ports/brack-point").state, "hit", "found as of 7, purged at 8")
+	s.answer(text("page of new pieces", `Gerastic-Life: 5.000;as-of=8`, `Cache-Groups: "vessel:3"`))
+	s.get("/ports/brack-point")
+	assert.Contains(t, s.get("/ports/brack-point").state, "hit")
+}
