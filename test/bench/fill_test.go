@@ -25,9 +25,14 @@ import (
 
 // edgeFor returns an edge that stores for a minute what h answers.
 func edgeFor(tb testing.TB, h http.HandlerFunc) *edge.Edge {
+	return edgeOf(tb, `  - { name: all, match: { path: "/{x...}" }, lifetime: { fresh: 1m } }`, h)
+}
+
+// edgeOf returns an edge with routes before an origin.
+func edgeOf(tb testing.TB, routes string, h http.HandlerFunc) *edge.Edge {
 	origin := httptest.NewServer(h)
 	tb.Cleanup(origin.Close)
-	p, err := policy.Parse("bench.yaml", fmt.Appendf(nil, "version: 1\norigins: [{ name: site, url: %q }]\nroutes: [{ name: all, match: { path: \"/{x...}\" }, lifetime: { fresh: 1m } }]\n", origin.URL), nil)
+	p, err := policy.Parse("bench.yaml", fmt.Appendf(nil, "version: 1\norigins: [{ name: site, url: %q }]\nroutes:\n%s\n", origin.URL, routes), nil)
 	require.NoError(tb, err)
 	e := edge.New(edge.Parts{Store: store.NewMemory(256<<20, store.LeastRecentlyUsed()), Marks: tags.NewMarks(0, 1000), Meter: &meter.Meter{}, Log: slog.New(slog.DiscardHandler), Now: time.Now})
 	e.Apply(p, nil, false)

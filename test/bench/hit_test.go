@@ -169,6 +169,11 @@ func serve(tb testing.TB, h http.Handler) string {
 // load asks an address for the page on so many connections for so long, and returns
 // the requests per second. Every answer is read whole and its length checked.
 func load(tb testing.TB, addr string, connections int, length time.Duration) float64 {
+	return loadOf(tb, addr, target, bodySize, connections, length)
+}
+
+// loadOf is load for another page, of another size.
+func loadOf(tb testing.TB, addr, target string, size, connections int, length time.Duration) float64 {
 	var done atomic.Int64
 	var failed atomic.Value
 	var all sync.WaitGroup
@@ -176,7 +181,7 @@ func load(tb testing.TB, addr string, connections int, length time.Duration) flo
 	deadline := began.Add(length)
 	for range connections {
 		all.Go(func() {
-			n, err := ask(addr, deadline)
+			n, err := ask(addr, target, size, deadline)
 			done.Add(n)
 			if err != nil {
 				failed.Store(err)
@@ -190,7 +195,7 @@ func load(tb testing.TB, addr string, connections int, length time.Duration) flo
 	return float64(done.Load()) / time.Since(began).Seconds()
 }
 
-func ask(addr string, deadline time.Time) (n int64, err error) {
+func ask(addr, target string, size int, deadline time.Time) (n int64, err error) {
 	c, err := net.Dial("tcp", addr)
 	if err != nil {
 		return 0, err
@@ -216,7 +221,7 @@ func ask(addr string, deadline time.Time) (n int64, err error) {
 			}
 			hit = hit || bytes.HasPrefix(line, []byte("Cache-Status: gerastic; hit"))
 		}
-		if length != bodySize || !hit { // the bare handler writes the header of a hit, too
+		if length != size || !hit { // the bare handler writes the header of a hit, too
 			return n, fmt.Errorf("an answer of %d bytes, hit: %v", length, hit)
 		}
 		if _, err := in.Discard(length); err != nil {
