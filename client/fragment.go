@@ -103,7 +103,7 @@ func appendValue(b []byte, v any) ([]byte, error) {
 		if math.IsNaN(f) || math.IsInf(f, 0) {
 			return b, fmt.Errorf("%v is no number that tells things apart", f)
 		}
-		number, err := json.Marshal(f) // written as ECMAScript does
+		number, err := json.Marshal(f + 0) // as ECMAScript writes it; -0 is 0
 		return append(b, number...), err
 	case reflect.Pointer:
 		if r.IsNil() {

@@ -135,9 +135,18 @@ type EntryTag struct {
 
 // EntriesOf lists entries that carry a tag, or (tag "") any.
 func (c *Client) EntriesOf(ctx context.Context, tag string, limit int) ([]Entry, error) {
+	return c.entries(ctx, "tag", tag, limit)
+}
+
+// EntriesOfRoute lists entries of a route, or fragments of a name (NAMESPACE/NAME).
+func (c *Client) EntriesOfRoute(ctx context.Context, route string, limit int) ([]Entry, error) {
+	return c.entries(ctx, "route", route, limit)
+}
+
+func (c *Client) entries(ctx context.Context, by, name string, limit int) ([]Entry, error) {
 	q := url.Values{"limit": {strconv.Itoa(limit)}}
-	if tag != "" {
-		q.Set("tag", tag)
+	if name != "" {
+		q.Set(by, name)
 	}
 	var out struct {
 		Entries []Entry `json:"entries"`
