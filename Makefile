@@ -20,7 +20,7 @@ soak: packages
 
 # Speed, as ratios against a bare handler in the same run; see docs/performance.md.
 bench:
-	go test ./test/bench -run '^$$' -bench 'Loopback|Purge|Fill|Large|Change' -benchtime 1x
+	go test ./test/bench -run '^$$' -bench 'Loopback|Purge|Fill|Large|Change|Fragment' -benchtime 1x
 	go test ./test/bench -run '^$$' -bench Handler -benchmem
 
 build: bin/gerastic
@@ -46,6 +46,7 @@ lint: console/node_modules/.installed
 	go vet ./...
 	go tool staticcheck ./...
 	cd console && npm run --silent lint
+	console/node_modules/.bin/tsc --noEmit --strict --target ES2022 --lib ES2022,DOM,DOM.Iterable --module ESNext --moduleResolution bundler clients/js/test/types.ts
 
 # Debian's packages, asked for only where they are missing.
 packages:

@@ -309,6 +309,12 @@ func TestStaleWhileOneFills(t *testing.T) {
 		})
 		waiting <- err
 	}()
+	select {
+	case <-waiting:
+		close(release)
+		t.Fatal("it did not wait for what is fresh")
+	case <-time.After(300 * time.Millisecond):
+	}
 	close(release)
 	require.NoError(t, <-waiting)
 	assert.Equal(t, "new", nested)
