@@ -49,12 +49,13 @@ type RatioQuery struct {
 	By    string // route, time or total
 	Step  string // "1m"; "" chooses one
 	Route string // "" is all
+	Of    string // visitors, or pieces: fragments and what the edge included
 }
 
 // Ratio returns the ratio report.
 func (c *Client) Ratio(ctx context.Context, r RatioQuery) (RatioReport, error) {
 	q := url.Values{}
-	for name, value := range map[string]string{"since": r.Since, "until": r.Until, "by": r.By, "step": r.Step, "route": r.Route} {
+	for name, value := range map[string]string{"since": r.Since, "until": r.Until, "by": r.By, "step": r.Step, "route": r.Route, "of": r.Of} {
 		if value != "" {
 			q.Set(name, value)
 		}

@@ -279,6 +279,25 @@ func (w *wire) store(ctx context.Context, offers []offer) (refusals []string, er
 	return refusals, r.Err()
 }
 
+// FragmentBody returns the bytes of a fragment as they are stored, unpacked; an error with
+// status 404 if it is not there. The token needs the right fragments.
+func (c *Client) FragmentBody(ctx context.Context, namespace, key string) ([]byte, error) {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, c.base+"/v1/fragments/"+url.PathEscape(key)+"?lease=0&namespace="+url.QueryEscape(namespace), nil)
+	if err != nil {
+		return nil, err
+	}
+	req.Header.Set("Authorization", "Bearer "+c.token)
+	resp, err := c.http.Do(req)
+	if err != nil {
+		return nil, fmt.Errorf("no node answers at %s; is it running, and is --control right? (%w)", c.base, unwrapURL(err))
+	}
+	defer resp.Body.Close()
+	if resp.StatusCode != http.StatusOK {
+		return nil, problemOf(resp, nil)
+	}
+	return io.ReadAll(resp.Body)
+}
+
 // DropFragment removes a fragment by its key on every node; namespace is "" with a token
 // that is for one application.
 func (c *Client) DropFragment(ctx context.Context, namespace, key string) (PurgeResult, error) {

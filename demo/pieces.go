@@ -1,22 +1,19 @@
 package demo
 
 import (
+	"bytes"
 	"context"
-	"errors"
 	"fmt"
 	"html/template"
-	"io"
 	"net/http"
-	"sync"
-
-	"github.com/jackc/pgx/v5"
+	"time"
 
 	"gerastic/client"
 )
 
-// A port's page is made of pieces: it holds a board, the board holds rows, a row holds a
-// vessel's card. Each is an entry of its own at the edge, where the application gets
-// it; its tags go up to all that it is part of.
+// A port's page is made of fragments: it holds a board, the board holds rows, a row holds a
+// vessel's card. Each is stored by itself; its tags and its life go up to all that it is
+// part of. The application wraps each in one call and says what it shows, and that is all.
 const (
 	pagePiece = iota
 	boardPiece
@@ -26,86 +23,103 @@ const (
 
 var pieceNames = [...]string{pagePiece: "page", boardPiece: "board", rowPiece: "row", cardPiece: "card"}
 
-var pieceClient = http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 32}}
-
-// piece gets a piece from the edge, and takes its tags over.
-func (s *Site) piece(ctx context.Context, path string) (template.HTML, error) {
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, s.Edge+path, nil)
-	if err != nil {
-		return "", err
-	}
-	resp, err := pieceClient.Do(req)
-	if err != nil {
-		return "", err
-	}
-	defer resp.Body.Close()
-	body, err := io.ReadAll(resp.Body)
-	if err != nil {
-		return "", err
-	}
-	if resp.StatusCode != http.StatusOK {
-		return "", fmt.Errorf("the piece %s: %s", path, resp.Status)
-	}
-	client.TagFrom(ctx, resp.Header)
-	return template.HTML(body), nil // our own words: the pieces are escaped where they are made
+// html makes a piece with a template.
+func (s *Site) html(name string, p page) ([]byte, error) {
+	var b bytes.Buffer
+	err := s.pages.ExecuteTemplate(&b, name, p)
+	return b.Bytes(), err
 }
 
-// boardPiece is GET /pieces/boards/{port}: the next departures.
-func (s *Site) boardPiece(w http.ResponseWriter, r *http.Request) {
-	slug := r.PathValue("port")
-	s.pieces[boardPiece].Add(1)
-	s.wait(r.Context(), 100)
-	client.Tag(r.Context(), "departures:"+slug)
-	next, err := s.Content.Next(r.Context(), slug, s.Now(), 10)
-	if err != nil {
-		s.broken(w, err)
-		return
-	}
-	p := page{Rows: make([]template.HTML, len(next))}
-	failed := make([]error, len(next))
-	var rows sync.WaitGroup
-	for i, sailing := range next {
-		rows.Go(func() { p.Rows[i], failed[i] = s.piece(r.Context(), fmt.Sprintf("/pieces/rows/%d", sailing.ID)) })
-	}
-	rows.Wait()
-	if err := errors.Join(failed...); err != nil {
-		s.broken(w, err)
-		return
-	}
-	s.render(w, "board of pieces", p, nil)
+// departuresBoard is a port's next departures.
+func (s *Site) departuresBoard(ctx context.Context, slug string) (template.HTML, error) {
+	f := client.Fragment{Name: "board", Parts: []any{slug}, Lifetime: 5 * time.Minute, Stale: 5 * time.Minute, Tags: []string{"departures:" + slug}}
+	board, err := s.Fragments.LoadOrFill(ctx, f, func(ctx context.Context) ([]byte, error) {
+		s.pieces[boardPiece].Add(1)
+		s.wait(ctx, 100)
+		next, err := s.Content.Next(ctx, slug, s.Now(), 10)
+		if err != nil {
+			return nil, err
+		}
+		rows, err := s.rows(ctx, next)
+		if err != nil {
+			return nil, err
+		}
+		return s.html("board of pieces", page{Rows: rows})
+	})
+	return template.HTML(board), err // our own words: they were escaped where they were made
 }
 
-// rowPiece is GET /pieces/rows/{id}: a sailing on a board.
-func (s *Site) rowPiece(w http.ResponseWriter, r *http.Request) {
-	s.pieces[rowPiece].Add(1)
-	s.wait(r.Context(), 40)
-	sailing, err := s.Content.Sailing(r.Context(), number(r))
-	if err != nil {
-		s.missing(w, err, "sailing")
-		return
+// rows are sailings on a board: one round trip finds them, only what is missing is made.
+func (s *Site) rows(ctx context.Context, sailings []Sailing) ([]template.HTML, error) {
+	wanted := make([]client.Fragment, len(sailings))
+	for i, sailing := range sailings {
+		wanted[i] = client.Fragment{Name: "row", Parts: []any{sailing.ID}, Version: sailing.Updated, Lifetime: time.Hour, Tags: []string{fmt.Sprintf("sailing:%d", sailing.ID)}}
 	}
-	client.Tag(r.Context(), fmt.Sprintf("sailing:%d", sailing.ID))
-	card, err := s.piece(r.Context(), fmt.Sprintf("/pieces/cards/%d", sailing.VesselID))
-	if err != nil {
-		s.broken(w, err)
-		return
+	bodies, err := s.Fragments.LoadOrFillAll(ctx, wanted, func(ctx context.Context, i int) ([]byte, error) {
+		s.pieces[rowPiece].Add(1)
+		s.wait(ctx, 40)
+		card, err := s.card(ctx, sailings[i].VesselID)
+		if err != nil {
+			return nil, err
+		}
+		return s.html("row piece", page{Sailing: sailings[i], Piece: card})
+	})
+	rows := make([]template.HTML, len(bodies))
+	for i, body := range bodies {
+		rows[i] = template.HTML(body)
 	}
-	s.render(w, "row piece", page{Sailing: sailing, Piece: card}, nil)
+	return rows, err
 }
 
-// cardPiece is GET /pieces/cards/{id}: a vessel, small.
-func (s *Site) cardPiece(w http.ResponseWriter, r *http.Request) {
-	s.pieces[cardPiece].Add(1)
-	s.wait(r.Context(), 60)
-	v, err := s.Content.Vessel(r.Context(), number(r))
-	if errors.Is(err, pgx.ErrNoRows) {
-		s.missing(w, err, "vessel")
-		return
+// card is a vessel, small. It only changes when somebody changes it.
+func (s *Site) card(ctx context.Context, vessel int) (template.HTML, error) {
+	f := client.Fragment{Name: "card", Parts: []any{vessel}, Lifetime: client.Forever, Tags: []string{fmt.Sprintf("vessel:%d", vessel)}}
+	card, err := s.Fragments.LoadOrFill(ctx, f, func(ctx context.Context) ([]byte, error) {
+		s.pieces[cardPiece].Add(1)
+		s.wait(ctx, 60)
+		v, err := s.Content.Vessel(ctx, vessel)
+		if err != nil {
+			return nil, err
+		}
+		return s.html("card piece", page{Vessel: v})
+	})
+	return template.HTML(card), err
+}
+
+// greeting is GET /pieces/greeting: the home page's welcome, which the edge puts in. A
+// signed-in visitor's is his own.
+func (s *Site) greeting(w http.ResponseWriter, r *http.Request) {
+	s.cost(r.Context(), 40)
+	p := page{Customer: customer(r)}
+	w.Header().Set("Cache-Control", "max-age=3600")
+	if p.Customer != "" {
+		w.Header().Set("Cache-Control", "private, max-age=300")
 	}
+	s.render(w, "greeting", p, []string{"home"})
+}
+
+// homeNotices is GET /pieces/notices: the messages in force, anywhere.
+func (s *Site) homeNotices(w http.ResponseWriter, r *http.Request) {
+	s.cost(r.Context(), 60)
+	notices, err := s.Content.Notices(r.Context(), "")
 	if err != nil {
 		s.broken(w, err)
 		return
 	}
-	client.Tag(r.Context(), fmt.Sprintf("vessel:%d", v.ID))
-	s.render(w, "card piece", page{Vessel: v}, nil)
+	s.render(w, "notices", page{Notices: notices}, []string{"notices"})
+}
+
+// homeDepartures is GET /pieces/departures: what leaves next, anywhere.
+func (s *Site) homeDepartures(w http.ResponseWriter, r *http.Request) {
+	s.cost(r.Context(), 200)
+	next, err := s.Content.Next(r.Context(), "", s.Now(), 14)
+	if err != nil {
+		s.broken(w, err)
+		return
+	}
+	var groups []string
+	for _, port := range ports {
+		groups = append(groups, "departures:"+port.Slug)
+	}
+	s.render(w, "departures piece", page{Sailings: next}, groupsOf(next, groups...))
 }

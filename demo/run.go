@@ -139,8 +139,13 @@ func (d *Demo) startSite(ctx context.Context, listener net.Listener) error {
 	if err == nil {
 		d.outbox, err = aftercommit.Open(ctx, d.content.pool, client.New(d.Node.ControlURL(), desk.Secret), d.options.Node.Log)
 	}
+	var site client.Token // and the application keeps its fragments with another
 	if err == nil {
-		d.Site, err = NewSite(Parts{Content: d.content, Outbox: d.outbox, Edge: d.Node.EdgeURL(), Log: d.options.Node.Log, Slow: d.options.Slow, Now: time.Now})
+		site, err = client.New(d.Node.ControlURL(), d.Token).CreateToken(ctx, "ferry company", []string{"fragments"}, "site")
+	}
+	if err == nil {
+		fragments := client.New(d.Node.ControlURL(), site.Secret).Fragments(client.FragmentOptions{Timeout: 5 * time.Second, Log: d.options.Node.Log})
+		d.Site, err = NewSite(Parts{Content: d.content, Outbox: d.outbox, Fragments: fragments, Log: d.options.Node.Log, Slow: d.options.Slow, Now: time.Now})
 	}
 	if err != nil {
 		listener.Close()
@@ -223,9 +228,11 @@ Try first, in another terminal:
   curl -si %s/ports/tholm | grep -iE '^(HTTP|age|cache-status)'
   %s purge --tag port:tholm --reason 'trying it out'
   %s report ratio --since 5m
+  %s fragments show /ports/tholm
+  open %s/ports/tholm#explain=%s
   curl -s -X POST %s/desk/import && sleep 1 && %s changes log --limit 3
 
-`, edge, d.Origin, d.Node.ControlURL(), d.Token, edge, command, command, d.Origin, command)
+`, edge, d.Origin, d.Node.ControlURL(), d.Token, edge, command, command, command, edge, d.Token, d.Origin, command)
 }
 
 // Stop stops everything that Start started.

@@ -29,8 +29,9 @@ var files embed.FS
 type Parts struct {
 	Content *Content
 	Outbox  *aftercommit.Outbox // how the desk purges
-	Edge    string              // where the application gets the pieces of its pages
-	Log     *slog.Logger
+	// Fragments keeps the pieces of its pages.
+	Fragments *client.Fragments
+	Log       *slog.Logger
 	// Slow scales the simulated costs: 1 as in a real application, 0 none.
 	Slow float64
 	// Now is the company's clock.
@@ -50,7 +51,7 @@ type Site struct {
 func NewSite(parts Parts) (*Site, error) {
 	site := &Site{Parts: parts}
 	var err error
-	site.pages, err = template.New("").Funcs(template.FuncMap{
+	site.pages, err = template.New("").Funcs(site.Fragments.Templates(func() *template.Template { return site.pages })).Funcs(template.FuncMap{
 		"clock":    func(t time.Time) string { return t.Format("15:04") },
 		"day":      func(t time.Time) string { return t.Format("Monday 2 January") },
 		"iso":      func(t time.Time) string { return t.Format("2006-01-02") },
@@ -81,9 +82,9 @@ func NewSite(parts Parts) (*Site, error) {
 	m.HandleFunc("GET /fail", site.fail)
 	m.HandleFunc("GET /half", site.half)
 	m.HandleFunc("GET /assets/{file...}", site.asset)
-	m.HandleFunc("GET /pieces/boards/{port}", site.boardPiece)
-	m.HandleFunc("GET /pieces/rows/{id}", site.rowPiece)
-	m.HandleFunc("GET /pieces/cards/{id}", site.cardPiece)
+	m.HandleFunc("GET /pieces/greeting", site.greeting)
+	m.HandleFunc("GET /pieces/notices", site.homeNotices)
+	m.HandleFunc("GET /pieces/departures", site.homeDepartures)
 	m.HandleFunc("POST /desk/sailings/{id}", site.editSailing)
 	m.HandleFunc("POST /desk/notices", site.writeNotice)
 	m.HandleFunc("POST /desk/notices/{id}", site.writeNotice)
@@ -131,6 +132,7 @@ type page struct {
 	Fares    [][3]string // a table of three columns
 	Words    struct{ Title, From, To, Fare string }
 	Language string
+	Context  context.Context // of the request, for fragments in templates
 }
 
 func (s *Site) render(w http.ResponseWriter, name string, p page, groups []string) {
@@ -187,35 +189,28 @@ func customer(r *http.Request) string {
 	return ""
 }
 
+// home is the skeleton of the home page: the edge puts in what changes, each piece with a
+// life of its own, and the greeting, which is each visitor's own.
 func (s *Site) home(w http.ResponseWriter, r *http.Request) {
-	s.cost(r.Context(), 400)
-	p := page{Title: "Ostrel Isles Ferries", Customer: customer(r)}
+	s.cost(r.Context(), 100)
+	p := page{Title: "Ostrel Isles Ferries"}
 	var err error
-	if p.Notices, err = s.Content.Notices(r.Context(), ""); err == nil {
-		p.Ports, err = s.Content.Ports(r.Context())
-	}
-	if err == nil {
-		p.Sailings, err = s.Content.Next(r.Context(), "", s.Now(), 14)
-	}
-	if err != nil {
+	if p.Ports, err = s.Content.Ports(r.Context()); err != nil {
 		s.broken(w, err)
 		return
 	}
-	if p.Customer != "" {
-		w.Header().Set("Cache-Control", "private, no-cache")
-	}
-	groups := []string{"home", "notices"}
+	groups := []string{"home"}
 	for _, port := range p.Ports {
-		groups = append(groups, "departures:"+port.Slug)
+		groups = append(groups, "port:"+port.Slug)
 	}
-	s.render(w, "home", p, groupsOf(p.Sailings, groups...))
+	s.render(w, "home", p, groups)
 }
 
 func (s *Site) port(w http.ResponseWriter, r *http.Request) {
 	slug := r.PathValue("port")
 	s.cost(r.Context(), 150)
 	s.pieces[pagePiece].Add(1)
-	p := page{}
+	p := page{Context: r.Context()}
 	var err error
 	if p.Port, err = s.Content.Port(r.Context(), slug); err != nil {
 		s.missing(w, err, "port")
@@ -224,7 +219,7 @@ func (s *Site) port(w http.ResponseWriter, r *http.Request) {
 	p.Title = p.Port.Name
 	client.Tag(r.Context(), "port:"+slug, "notices:"+slug)
 	if p.Notices, err = s.Content.Notices(r.Context(), slug); err == nil {
-		p.Piece, err = s.piece(r.Context(), "/pieces/boards/"+slug)
+		p.Piece, err = s.departuresBoard(r.Context(), slug)
 	}
 	if err != nil {
 		s.broken(w, err)
@@ -362,6 +357,9 @@ func (s *Site) asset(w http.ResponseWriter, r *http.Request) {
 	name := r.PathValue("file")
 	body, err := files.ReadFile("assets/" + name)
 	kind := "text/css; charset=utf-8"
+	if strings.HasSuffix(name, ".js") {
+		kind = "text/javascript; charset=utf-8"
+	}
 	if id, found := strings.CutPrefix(name, "vessels/"); found {
 		body, err = s.photo(r.Context(), strings.TrimSuffix(id, ".svg"))
 		kind = "image/svg+xml"

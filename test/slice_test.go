@@ -2,10 +2,12 @@ package test
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"io"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -133,13 +135,82 @@ func TestPromise2UnderLoad(t *testing.T) {
 
 func TestPrivatePagesStayPrivate(t *testing.T) {
 	for _, who := range []string{"ingrid", "calum", "ingrid"} {
-		for _, path := range []string{"/account", "/"} {
-			p := visit(t, path, "Cookie: session="+who)
-			assert.False(t, p.hit(), path)
-			assert.Contains(t, p.body, who)
-		}
+		p := visit(t, "/account", "Cookie: session="+who)
+		assert.False(t, p.hit())
+		assert.Contains(t, p.body, who)
+		home := visit(t, "/", "Cookie: session="+who)
+		assert.Contains(t, home.body, "Welcome aboard, "+who)
+		assert.Contains(t, home.header.Get("Cache-Control"), "private", "a shared page with a piece of one visitor's is his")
 		assert.NotContains(t, visit(t, "/").body, who)
 	}
+}
+
+// TestTheHomePageIsComposed: a skeleton that all share, pieces with lives of their own, and a
+// greeting that is each visitor's own.
+func TestTheHomePageIsComposed(t *testing.T) {
+	warm := func() page { visit(t, "/"); return visit(t, "/") }
+	home := warm()
+	for _, part := range []string{"Between the isles", "Next departures", `<table class="board">`, "</html>"} {
+		assert.Contains(t, home.body, part)
+	}
+	assert.NotContains(t, home.body, "esi:")
+	assert.Equal(t, 304, visit(t, "/", "If-None-Match: "+home.header.Get("Etag")).status)
+	before := renders(t)
+	visit(t, "/", "Cookie: session=ingrid")
+	assert.LessOrEqual(t, renders(t)-before, int64(1), "her greeting at most")
+	p := fetch(t, http.MethodPost, company.Origin+"/desk/notices", `{"title":"Fog","text":"at sea","ports":["tholm"]}`, "Content-Type: application/json")
+	require.Equal(t, 200, p.status, p.body)
+	before = renders(t)
+	assert.Contains(t, visit(t, "/").body, "Fog", "at once")
+	assert.EqualValues(t, 1, renders(t)-before, "only the notices were made anew")
+	parts := visit(t, "/", "Gerastic-Explain: "+company.Token).header.Get("Gerastic-Parts")
+	assert.Contains(t, parts, `"/pieces/greeting";found=hit`)
+	made, err := api().MadeOf(ctx, company.Node.EdgeURL()+"/")
+	require.NoError(t, err)
+	assert.Len(t, made.Parts, 3)
+	var notice struct{ Notice int }
+	require.NoError(t, json.Unmarshal([]byte(p.body), &notice))
+	fetch(t, http.MethodDelete, fmt.Sprintf("%s/desk/notices/%d", company.Origin, notice.Notice), "")
+}
+
+// TestWhatAPageIsMadeOf: the tree reaches down to the smallest piece.
+func TestWhatAPageIsMadeOf(t *testing.T) {
+	visit(t, "/ports/saltern")
+	made, err := api().MadeOf(ctx, "/ports/saltern")
+	require.NoError(t, err)
+	assert.Equal(t, "page", made.Kind)
+	board := made.Parts[slices.IndexFunc(made.Parts, func(m client.MadeOf) bool { return m.Name == `site/board("saltern")` })]
+	require.NotEmpty(t, board.Parts)
+	card := board.Parts[0].Parts[0]
+	assert.Regexp(t, `^site/card\(\d\)$`, card.Name)
+	assert.Equal(t, "live", card.State)
+	assert.Contains(t, made.Tags, client.EntryTag{Tag: card.Tags[0].Tag, From: "origin"}, "a card's tag is the page's, too")
+	_, err = api().Purge(ctx, client.PurgeRequest{Tags: []string{card.Tags[0].Tag}})
+	require.NoError(t, err)
+	_, err = api().MadeOf(ctx, "/ports/saltern")
+	assert.ErrorContains(t, err, "nothing is stored")
+	names, err := api().FragmentNames(ctx, "1h")
+	require.NoError(t, err)
+	cards := names[slices.IndexFunc(names, func(n client.FragmentName) bool { return n.Name == "site/card" })]
+	assert.Positive(t, cards.Requests)
+	assert.Positive(t, cards.Fills)
+	var sum int64
+	for _, n := range cards.Outcomes {
+		sum += n
+	}
+	assert.Equal(t, cards.Requests, sum)
+	of := func(what string) (within int) {
+		report, err := api().Ratio(ctx, client.RatioQuery{Since: "1h", By: "route", Of: what})
+		require.NoError(t, err)
+		for _, row := range report.Rows {
+			if strings.Contains(row.Route, "/") {
+				within++
+			}
+		}
+		return within
+	}
+	assert.Zero(t, of("visitors"), "what is asked for within pages is no request of a visitor's")
+	assert.Positive(t, of("pieces"))
 }
 
 func TestValidatorsAndCampaigns(t *testing.T) {

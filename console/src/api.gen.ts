@@ -157,6 +157,99 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/fragments": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the names of fragments and included pieces with their figures */
+        get: operations["list-fragment-names"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/fragments/lookup": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Find up to 1,000 fragments in one round trip
+         * @description The body is a CBOR map: keys (array of texts), wait and lease (milliseconds), fresh, renew and details (booleans). The answer is a CBOR sequence (RFC 8742): a map with namespace and stamp, then for each key, in any order, a map with at (its place), state, and as they apply lease, cause, waited, body, coding, age, left (seconds), tags, and with details type and cost (milliseconds).
+         */
+        post: operations["lookup-fragments"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/fragments/store": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Store up to 1,000 fragments in one round trip
+         * @description The body is a CBOR sequence of maps with key, lease, and either failed: true or body, type, coding, life and stale (seconds), cost (milliseconds), tags, parts. The answer is a CBOR sequence of maps, in the same order, with at, stored, and if it is not stored refused (invalid, overtaken, too-large) and why.
+         */
+        post: operations["store-fragments"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/fragments/{key}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Find a fragment, or get the right to fill it */
+        get: operations["get-fragment"];
+        /** Store what was filled */
+        put: operations["put-fragment"];
+        post?: never;
+        /** Drop a fragment on every node; with a lease, give that back instead */
+        delete: operations["delete-fragment"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/made-of": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Tell what a page or a fragment was made of */
+        get: operations["made-of"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/nodes": {
         parameters: {
             query?: never;
@@ -445,6 +538,8 @@ export interface components {
         };
         "Create-tokenRequest": {
             name: string;
+            /** @description The application whose fragments it may load and store; needed with the right fragments */
+            namespace?: string;
             rights: ("read" | "purge" | "fragments" | "admin")[];
         };
         Entry: {
@@ -631,6 +726,47 @@ export interface components {
             /** @description As the visitor asked */
             url: string;
         };
+        FragmentName: {
+            /**
+             * Format: int64
+             * @description Everything counted
+             */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description Stored now
+             */
+            entries: number;
+            /**
+             * Format: double
+             * @description Mean time that a fill took; null without fills
+             */
+            fill_ms: number | null;
+            /** Format: int64 */
+            fills: number;
+            /**
+             * Format: double
+             * @description (hit + stale) / (requests - bypass); null if none was asked for
+             */
+            found_ratio: number | null;
+            /** @description Until it was found, at the node */
+            hit_latency_ms: components["schemas"]["Percentiles"];
+            /** @description NAMESPACE/NAME of an application's fragments, or edge/ROUTE of what the edge includes in pages */
+            name: string;
+            outcomes: {
+                [key: string]: number;
+            };
+            /**
+             * Format: int64
+             * @description How often one was asked for
+             */
+            requests: number;
+            /**
+             * Format: double
+             * @description For each that was found: what its fill had cost, summed
+             */
+            time_saved_ms: number;
+        };
         KeyPart: {
             name?: string;
             present: boolean;
@@ -644,11 +780,45 @@ export interface components {
         "List-findingsResponse": {
             findings: components["schemas"]["Finding"][];
         };
+        "List-fragment-namesResponse": {
+            names: components["schemas"]["FragmentName"][];
+        };
         "List-nodesResponse": {
             nodes: components["schemas"]["Node"][];
         };
         "List-tokensResponse": {
             tokens: components["schemas"]["Token"][];
+        };
+        MadeOf: {
+            /** Format: double */
+            age_s: number;
+            /** Format: int64 */
+            bytes: number;
+            /**
+             * Format: double
+             * @description What its fill takes, with all in it
+             */
+            cost_ms: number;
+            /**
+             * @description piece: the edge includes it
+             * @enum {string}
+             */
+            kind: "page" | "fragment" | "piece";
+            /**
+             * Format: double
+             * @description How long it stays fresh; negative: stale for so long
+             */
+            left_s: number;
+            /** @description URL, or NAMESPACE/KEY */
+            name: string;
+            parts: components["schemas"]["MadeOf"][];
+            route: string;
+            /**
+             * @description missing: it is not stored any more, or here
+             * @enum {string}
+             */
+            state: "live" | "softened" | "purged" | "missing";
+            tags: components["schemas"]["EntryTag"][];
         };
         Matched: {
             /** Format: int64 */
@@ -1005,6 +1175,8 @@ export interface components {
             created: string;
             id: string;
             name: string;
+            /** @description The application whose fragments it may load and store */
+            namespace?: string;
             /** Format: date-time */
             revoked?: string;
             rights: string[];
@@ -1201,6 +1373,8 @@ export interface operations {
             query?: {
                 /** @description Only entries that carry it */
                 tag?: string;
+                /** @description Without a tag: only entries of this route; NAMESPACE/NAME for fragments */
+                route?: string;
                 limit?: number;
             };
             header?: never;
@@ -1332,6 +1506,467 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["List-findingsResponse"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-fragment-names": {
+        parameters: {
+            query?: {
+                /** @description Figures since: a length of time before now, or an RFC 3339 time */
+                since?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["List-fragment-namesResponse"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "lookup-fragments": {
+        parameters: {
+            query?: {
+                /** @description The application; only needed with a token that is for none */
+                namespace?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/cbor": string;
+            };
+        };
+        responses: {
+            /** @description What was found */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/cbor-seq": string;
+                };
+            };
+            /** @description The body is no lookup */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": string;
+                };
+            };
+            /** @description There is no token, or none that is known */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": string;
+                };
+            };
+            /** @description The token lacks the right, or is for another application */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": string;
+                };
+            };
+        };
+    };
+    "store-fragments": {
+        parameters: {
+            query?: {
+                /** @description The application; only needed with a token that is for none */
+                namespace?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/cbor-seq": string;
+            };
+        };
+        responses: {
+            /** @description What became of each */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/cbor-seq": string;
+                };
+            };
+            /** @description The body is no sequence of fragments */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": string;
+                };
+            };
+            /** @description There is no token, or none that is known */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": string;
+                };
+            };
+            /** @description The token lacks the right, or is for another application */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": string;
+                };
+            };
+            /** @description The length is missing */
+            411: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": string;
+                };
+            };
+            /** @description It does not fit into the store */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": string;
+                };
+            };
+        };
+    };
+    "get-fragment": {
+        parameters: {
+            query?: {
+                /** @description The application; only needed with a token that is for none */
+                namespace?: string;
+                /** @description How long to wait while somebody else fills it: 2s */
+                wait?: string;
+                /** @description How long the fill may take: 30s; 0 only looks */
+                lease?: string;
+                /** @description What is stale is to be filled, as if it were not there */
+                fresh?: string;
+                /** @description Ask for a lease even if it is fresh */
+                renew?: string;
+            };
+            header?: never;
+            path: {
+                /** @description The fragment's key: a name, and in brackets what tells pieces of the name apart, as in row("tholm",7) */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is there */
+            200: {
+                headers: {
+                    /** @description Seconds since it was stored */
+                    Age?: string;
+                    /** @description Its tags (RFC 9875) */
+                    "Cache-Groups"?: string;
+                    /** @description Milliseconds that its fill took */
+                    "Gerastic-Cost"?: string;
+                    /** @description With stale: it is yours to fill, behind whoever waits */
+                    "Gerastic-Lease"?: string;
+                    /** @description Seconds of its life that are left */
+                    "Gerastic-Left"?: string;
+                    /** @description fresh, or stale */
+                    "Gerastic-State"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "*/*": string;
+                };
+            };
+            /** @description Somebody else fills it */
+            202: {
+                headers: {
+                    /** @description filling */
+                    "Gerastic-State"?: string;
+                    /** @description Seconds */
+                    "Retry-After"?: string;
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The key or a parameter is none */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": string;
+                };
+            };
+            /** @description There is no token, or none that is known */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": string;
+                };
+            };
+            /** @description The token lacks the right, or is for another application */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": string;
+                };
+            };
+            /** @description It is not there */
+            404: {
+                headers: {
+                    /** @description With yours: the right to fill it */
+                    "Gerastic-Lease"?: string;
+                    /** @description yours, or missing if no lease was asked for */
+                    "Gerastic-State"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": string;
+                };
+            };
+        };
+    };
+    "put-fragment": {
+        parameters: {
+            query?: {
+                /** @description The application; only needed with a token that is for none */
+                namespace?: string;
+            };
+            header: {
+                /** @description The lease that the last lookup gave */
+                "Gerastic-Lease"?: string;
+                /** @description max-age, the lifetime, and perhaps stale-while-revalidate, in seconds */
+                "Cache-Control": string;
+                /** @description Its tags, a list of strings (RFC 9875) */
+                "Cache-Groups"?: string;
+                /** @description Milliseconds that it took to make; since the lease was given, if left out */
+                "Gerastic-Cost"?: string;
+                /** @description gzip, or left out */
+                "Content-Encoding"?: string;
+            };
+            path: {
+                /** @description The fragment's key: a name, and in brackets what tells pieces of the name apart, as in row("tholm",7) */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "*/*": string;
+            };
+        };
+        responses: {
+            /** @description It is stored */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The key or a header is none */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": string;
+                };
+            };
+            /** @description There is no token, or none that is known */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": string;
+                };
+            };
+            /** @description The token lacks the right, or is for another application */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": string;
+                };
+            };
+            /** @description A purge or a newer fill has overtaken the lease */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": string;
+                };
+            };
+            /** @description The length is missing */
+            411: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": string;
+                };
+            };
+            /** @description It does not fit into the store */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": string;
+                };
+            };
+            /** @description It has no lease, no lifetime, or too many tags */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": string;
+                };
+            };
+        };
+    };
+    "delete-fragment": {
+        parameters: {
+            query?: {
+                /** @description The application; only needed with a token that is for none */
+                namespace?: string;
+            };
+            header?: {
+                /** @description The lease that the last lookup gave */
+                "Gerastic-Lease"?: string;
+            };
+            path: {
+                /** @description The fragment's key: a name, and in brackets what tells pieces of the name apart, as in row("tholm",7) */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is purged, as the purge in the body says */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
+            };
+            /** @description The lease is given back */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description There is no token, or none that is known */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": string;
+                };
+            };
+            /** @description The token lacks the right, or is for another application */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": string;
+                };
+            };
+            /** @description The lease is not in force */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": string;
+                };
+            };
+            /** @description The ledger cannot be written to */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": string;
+                };
+            };
+        };
+    };
+    "made-of": {
+        parameters: {
+            query: {
+                /** @description The URL of a page, /PATH for any host, or NAMESPACE/KEY of a fragment */
+                name: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeOf"];
                 };
             };
             /** @description Error */
@@ -1541,6 +2176,8 @@ export interface operations {
                 /** @description Likewise; now if left out */
                 until?: string;
                 by?: "route" | "time" | "total";
+                /** @description visitors: what visitors asked for; pieces: fragments (NAMESPACE/NAME) and what the edge included (edge/ROUTE) */
+                of?: "visitors" | "pieces";
                 /** @description Length of a bucket by time (10s, 1m); chosen to fit if left out */
                 step?: string;
                 /** @description Only this route */

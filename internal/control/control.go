@@ -83,6 +83,7 @@ func New(node Node, e *edge.Edge, console fs.FS, log *slog.Logger) *Control {
 	c.fragmentCalls(r) // apart from the others: they are made many times for each page
 	c.purgeCalls()
 	c.tagCalls()
+	c.madeOfCalls()
 	c.changeCalls()
 	c.reportCalls()
 	c.routeCalls()

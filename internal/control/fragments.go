@@ -197,7 +197,7 @@ func (c *Control) getFragment(w http.ResponseWriter, r *http.Request, namespace 
 		a = c.await(r.Context(), id, ask.Ask, a, began.Add(ask.wait))
 	}
 	now := c.now()
-	sample := fragment.Sample(id, a, waited, now.Sub(began), now)
+	sample := fragments.Sample(id, a, waited, now.Sub(began), now)
 	fragments.Meter.Record(fragments.Meter.Stripe(), &sample)
 	h := w.Header()
 	h.Set(stateHeader, a.State.String())
@@ -471,7 +471,7 @@ func (c *Control) lookup(w http.ResponseWriter, r *http.Request, namespace strin
 			open, waiting = append(open, i), append(waiting, a)
 			continue
 		}
-		o.samples = append(o.samples, fragment.Sample(id, a, false, 0, began))
+		o.samples = append(o.samples, fragments.Sample(id, a, false, 0, began))
 		o.answer(i, a, false, q.details, began)
 	}
 	took := c.now().Sub(began)
@@ -489,7 +489,7 @@ func (c *Control) lookup(w http.ResponseWriter, r *http.Request, namespace strin
 			leased = a.State == fragment.Yours
 		}
 		now := c.now()
-		o.samples = append(o.samples, fragment.Sample(o.ids[i], a, true, now.Sub(began), now))
+		o.samples = append(o.samples, fragments.Sample(o.ids[i], a, true, now.Sub(began), now))
 		o.answer(i, a, true, q.details, now)
 	}
 	fragments.Meter.RecordAll(fragments.Meter.Stripe(), o.samples)

@@ -21,6 +21,7 @@ func (c *Control) reportCalls() {
 			Since string `query:"since" default:"1h" doc:"A length of time before now (1h, 7d) or an RFC 3339 time"`
 			Until string `query:"until" doc:"Likewise; now if left out"`
 			By    string `query:"by" default:"route" enum:"route,time,total"`
+			Of    string `query:"of" default:"visitors" enum:"visitors,pieces" doc:"visitors: what visitors asked for; pieces: fragments (NAMESPACE/NAME) and what the edge included (edge/ROUTE)"`
 			Step  string `query:"step" doc:"Length of a bucket by time (10s, 1m); chosen to fit if left out"`
 			Route string `query:"route" doc:"Only this route"`
 		}) (*struct{ Body client.RatioReport }, error) {
@@ -36,7 +37,7 @@ func (c *Control) reportCalls() {
 			if !since.Before(until) {
 				return nil, huma.Error422UnprocessableEntity("since must be before until")
 			}
-			q := ratioQuery{since: since, until: until, by: in.By, now: now}
+			q := ratioQuery{since: since, until: until, by: in.By, now: now, pieces: in.Of == "pieces"}
 			if in.Route != "" {
 				q.route = &in.Route
 			}
@@ -93,6 +94,7 @@ type ratioQuery struct {
 	by                string
 	step              time.Duration // by time only
 	route             *string
+	pieces            bool // of what was asked for within pages, not of visitors' requests
 }
 
 // group is what a row of the report is for.
@@ -115,6 +117,9 @@ func (c *Control) ratio(ctx context.Context, q ratioQuery) (client.RatioReport, 
 	var total meter.Ratio
 	groups := map[group]*meter.Ratio{}
 	count := func(at time.Time, k meter.Key, cell *meter.Cell) {
+		if meter.Within(k.Route) != q.pieces && q.route == nil {
+			return
+		}
 		g := group{}
 		switch q.by {
 		case "route":

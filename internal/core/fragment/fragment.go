@@ -9,6 +9,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"time"
 	"unicode/utf8"
 
@@ -97,6 +99,31 @@ type Fragments struct {
 	Lost func(time.Time) bool
 	// Off tells whether a name, or everything, is switched off.
 	Off func(route string) bool
+
+	names    sync.Map // those that are counted by themselves
+	nameMany atomic.Int64
+}
+
+// MaxNames is how many names have figures of their own; what is called otherwise counts under
+// its namespace's Others. An identifier in a name, instead of a part, would have no end.
+const MaxNames = 1000
+
+// Others is the name under which those count that are too many.
+const Others = "(others)"
+
+// counted is the name that a fragment counts under.
+func (f *Fragments) counted(id ID, e *store.Entry) string {
+	route := id.routeOf(e)
+	if _, known := f.names.Load(route); known {
+		return route
+	}
+	if f.nameMany.Load() >= MaxNames {
+		return id.Namespace + "/" + Others
+	}
+	if _, known := f.names.LoadOrStore(strings.Clone(route), true); !known {
+		f.nameMany.Add(1)
+	}
+	return route
 }
 
 // State is what is to be done about a fragment.
@@ -180,8 +207,8 @@ func (f *Fragments) Look(id ID, ask Ask, now time.Time) Answer {
 
 // Sample is what is recorded of asking for a fragment, once for each. waited says that it was
 // being filled by somebody else, and took is how long it all took.
-func Sample(id ID, a Answer, waited bool, took time.Duration, now time.Time) meter.Sample {
-	s := meter.Sample{Route: id.routeOf(a.Entry), Cause: a.Cause, Took: took, Status: 404, Outcome: meter.Miss}
+func (f *Fragments) Sample(id ID, a Answer, waited bool, took time.Duration, now time.Time) meter.Sample {
+	s := meter.Sample{Route: f.counted(id, a.Entry), Cause: a.Cause, Took: took, Status: 404, Outcome: meter.Miss}
 	if a.Cause == meter.Off {
 		s.Outcome = meter.Bypass
 	}
@@ -279,7 +306,7 @@ func (f *Fragments) Put(id ID, in Fill) error {
 	if cost <= 0 {
 		cost = now.Sub(lease.Began)
 	}
-	f.Meter.Record(f.Meter.Stripe(), &meter.Sample{Route: id.Route(), Outcome: meter.Behind, Origin: true, Waited: cost})
+	f.Meter.Record(f.Meter.Stripe(), &meter.Sample{Route: f.counted(id, nil), Outcome: meter.Behind, Origin: true, Waited: cost})
 	e := &store.Entry{
 		Key: canonical, Status: 200, Header: rules.Header{}, Body: in.Body, Received: now,
 		Subject:   tags.Subject{Tags: unique(in.Tags), Route: id.Route(), Path: id.String(), Stamp: lease.Stamp},

@@ -204,11 +204,23 @@ func TestRefusals(t *testing.T) {
 	assert.Equal(t, "site/row", id.Route())
 }
 
+// TestNamesAreBounded: an identifier in the name does not make figures without end.
+func TestNamesAreBounded(t *testing.T) {
+	s := newShelf(1 << 20)
+	for i := range MaxNames + 500 {
+		sample := s.Sample(ID{"site", fmt.Sprintf("row-%d", i)}, Answer{}, false, 0, s.now)
+		s.Meter.Record(0, &sample)
+	}
+	cells := s.Meter.Drain()
+	assert.Len(t, cells, MaxNames+1)
+	assert.EqualValues(t, 500, cells[meter.Key{Route: "site/" + Others, Outcome: meter.Miss, Status: 404}].Requests)
+}
+
 // TestFiguresOfFragments: each asking has one outcome, and each fill its cost.
 func TestFiguresOfFragments(t *testing.T) {
 	s := newShelf(1 << 20)
 	count := func(a Answer, waited bool) {
-		sample := Sample(card, a, waited, time.Millisecond, s.now)
+		sample := s.Sample(card, a, waited, time.Millisecond, s.now)
 		s.Meter.RecordAll(0, []meter.Sample{sample})
 	}
 	a := s.look(Ask{})

@@ -309,6 +309,16 @@ func (m *Memory) RouteCounts() map[string]int {
 	return counts
 }
 
+// Newest returns the entry of a path that came last, among those that fit; nil if none does.
+func (m *Memory) Newest(path string, fits func(*Entry) bool) (newest *Entry) {
+	m.each(label{byPath, path}, func(e *Entry) {
+		if fits(e) && (newest == nil || e.Received.After(newest.Received)) {
+			newest = e
+		}
+	})
+	return newest
+}
+
 // RouteBytes is how much the entries of a route take.
 func (m *Memory) RouteBytes(route string) (bytes int64) {
 	seen := map[*Entry]bool{}
