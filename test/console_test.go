@@ -126,6 +126,32 @@ func TestConsole(t *testing.T) {
 	assert.Contains(t, text("#carrying"), "vessel:6")
 	assert.Equal(t, "true", evaluate("document.documentElement.scrollWidth <= 1280"))
 
+	// What a page is made of, and what a purge of one piece would take.
+	visit(t, "/ports/norrisay")
+	do(chromedp.Navigate(control+"/fragments"), chromedp.WaitVisible("#names tbody td"), chromedp.SendKeys("#of", "/ports/norrisay"), chromedp.SendKeys("#of", "\r"), chromedp.WaitVisible("#made tbody tr:nth-child(4)"))
+	assert.Contains(t, text("#names"), "site/card")
+	assert.Contains(t, text("#made"), `site/board("norrisay")`)
+	evaluate("[...document.querySelectorAll('#made .tag')].find((b) => b.textContent.startsWith('vessel:')).click()")
+	eventually(t, "what would go is marked", func() bool {
+		return strings.Contains(evaluate("document.querySelector('[role=status]')?.textContent"), "the others stay as they are")
+	})
+	marked, all := 0, 0
+	_, _ = fmt.Sscan(evaluate("document.querySelectorAll('#made tr.touched').length"), &marked)
+	_, _ = fmt.Sscan(evaluate("document.querySelectorAll('#made tbody tr').length"), &all)
+	assert.GreaterOrEqual(t, marked, 4, "page, board, row and card")
+	assert.Less(t, marked, all, "the port's card and the weather stay")
+	do(chromedp.Navigate(control+"/fragments?of=site/none"), chromedp.WaitVisible(".problem"))
+	assert.Contains(t, text(".problem"), "no fragment site/none is stored here")
+	assert.Equal(t, "true", evaluate("document.documentElement.scrollWidth <= 1280"))
+
+	// The panel on a page, for those who carry a token; without one there is none.
+	do(chromedp.Navigate(company.Node.EdgeURL()+"/ports/norrisay"), chromedp.WaitVisible(".board"))
+	assert.Equal(t, "0", evaluate("document.querySelectorAll('.pieces').length"))
+	do(chromedp.Navigate(company.Node.EdgeURL()+"/#explain="+company.Token), chromedp.WaitVisible(".pieces td"))
+	assert.Contains(t, text(".pieces"), "/pieces/departures")
+	assert.NotContains(t, evaluate("location.href"), company.Token)
+	do(chromedp.Click(".pieces button"), chromedp.WaitNotPresent(".pieces"))
+
 	// Sources and runs; a rule is tried; a table is read now.
 	do(chromedp.Navigate(control+"/changes"), chromedp.WaitVisible(`[aria-label="Run timetable now"]`), chromedp.Click("#try"), chromedp.WaitVisible("#effects li"))
 	assert.Contains(t, text("#effects"), "departures:tholm, sailings-of:3, departures:saltern")

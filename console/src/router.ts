@@ -1,6 +1,7 @@
 import { createRouter, createWebHistory } from 'vue-router'
 import Changes from './pages/Changes.vue'
 import Findings from './pages/Findings.vue'
+import Fragments from './pages/Fragments.vue'
 import Live from './pages/Live.vue'
 import Overview from './pages/Overview.vue'
 import Purge from './pages/Purge.vue'
@@ -12,7 +13,7 @@ import { useSession } from './session'
 // Pages in the order of work; a page stands here only when it works.
 export const rail = [
   { group: 'See', pages: [{ path: '/', label: 'Overview' }, { path: '/live', label: 'Live' }, { path: '/routes', label: 'Routes' }, { path: '/findings', label: 'Findings' }] },
-  { group: 'Stored', pages: [{ path: '/tags', label: 'Tags' }] },
+  { group: 'Stored', pages: [{ path: '/tags', label: 'Tags' }, { path: '/fragments', label: 'Fragments' }] },
   { group: 'Change', pages: [{ path: '/purge', label: 'Purge' }, { path: '/changes', label: 'Changes' }] },
 ]
 
@@ -24,6 +25,7 @@ export const router = createRouter({
     { path: '/findings', component: Findings, meta: { title: 'Findings' } },
     { path: '/routes', component: Routes, meta: { title: 'Routes' } },
     { path: '/tags', component: Tags, meta: { title: 'Tags' } },
+    { path: '/fragments', component: Fragments, meta: { title: 'Fragments' } },
     { path: '/changes', component: Changes, meta: { title: 'Changes' } },
     { path: '/purge', component: Purge, meta: { title: 'Purge' } },
     { path: '/sign-in', component: SignIn, meta: { title: 'Sign in', open: true } },

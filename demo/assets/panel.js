@@ -26,14 +26,15 @@ async function show(token) {
   const line = panel.appendChild(document.createElement('p'))
   const age = answer.headers.get('Age')
   if (!/; detail=/.test(mine)) line.textContent = 'The token does not open this; ask for one with the right to read.'
-  else line.textContent = /; hit/.test(mine) ? `The page: reused${age ? `, ${age} s old` : ''}.` : `The page: asked of the application (${/detail="?([^";]*)/.exec(mine)[1]}).`
+  else line.textContent = /; hit/.test(mine) ? `The page: reused${age ? `, ${age} s old. When it was made:` : '.'}` : `The page: asked of the application (${/detail="?([^";]*)/.exec(mine)[1]}).`
   const table = panel.appendChild(document.createElement('table'))
   for (const part of parts(answer.headers.get('Gerastic-Parts') ?? '')) {
     const row = table.appendChild(document.createElement('tr'))
     row.className = part.made ? 'made-now' : ''
     const name = row.appendChild(document.createElement('td'))
     name.style.paddingLeft = `${(part.depth - 1) * 16}px`
-    name.textContent = part.name
+    name.textContent = part.name.replace(/@.*/, '') // the version is in the title
+    name.title = part.name
     row.appendChild(document.createElement('td')).textContent = part.made ? 'made' : part.found === 'stale' ? 'reused, stale' : 'reused'
     row.appendChild(document.createElement('td')).textContent = part.made ? `${part.took} ms` : `${part.age} s old`
   }

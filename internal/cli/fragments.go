@@ -126,7 +126,7 @@ func addMadeOf(t *rows, m client.MadeOf, lead, below string) {
 	inherited := map[string]bool{}
 	for _, part := range m.Parts {
 		for _, tag := range part.Tags {
-			inherited[tag.Tag] = true
+			inherited[tag.Tag] = inherited[tag.Tag] || part.Kind == "fragment" // what the edge includes hands nothing up
 		}
 	}
 	var own []string

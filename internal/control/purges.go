@@ -15,6 +15,7 @@ import (
 
 	"gerastic/client"
 	"gerastic/internal/core/key"
+	"gerastic/internal/core/meter"
 	"gerastic/internal/core/rules"
 	"gerastic/internal/core/store"
 	"gerastic/internal/core/tags"
@@ -133,7 +134,9 @@ func (c *Control) order(r client.PurgeRequest) (tags.Purge, error) {
 	}
 	stored := c.store.RouteCounts()
 	for _, route := range r.Routes {
-		if _, has := stored[route]; !has && !slices.Contains(names, route) {
+		if _, has := stored[route]; !has && meter.Within(route) {
+			return p, huma.Error422UnprocessableEntity(fmt.Sprintf("nothing of the name %q is stored here; gerastic fragments list shows the names", route))
+		} else if !has && !slices.Contains(names, route) {
 			return p, huma.Error422UnprocessableEntity(fmt.Sprintf("no route is named %q; the routes are %s", route, strings.Join(names, ", ")))
 		}
 	}

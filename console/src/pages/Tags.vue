@@ -62,7 +62,7 @@ const life = (e: Entry) => (e.state === 'softened' ? 'marked stale' : e.left_s >
           <td class="number">{{ time(e.age_s * 1000) }}</td>
           <td class="when">{{ life(e) }}</td>
           <td class="tags">
-            <template v-for="from in ['route', 'origin']" :key="from">
+            <template v-for="from in ['route', 'origin', 'application']" :key="from">
               <span v-if="named(e, from).length"><span class="quiet">{{ from }}</span> <span class="mono" :title="named(e, from).join(', ')">{{ named(e, from).slice(0, 8).join(', ') }}</span><span v-if="named(e, from).length > 8" class="quiet"> and {{ named(e, from).length - 8 }} more</span></span>
             </template>
           </td>
