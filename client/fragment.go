@@ -8,7 +8,6 @@ import (
 	"math"
 	"reflect"
 	"strconv"
-	"strings"
 	"time"
 	"unicode/utf8"
 
@@ -149,10 +148,4 @@ func (f *Fragment) mediaType() string {
 		return f.Type
 	}
 	return "text/html; charset=utf-8"
-}
-
-// nameOf is the name in a key.
-func nameOf(key string) string {
-	name, _, _ := strings.Cut(key, "(")
-	return name
 }

@@ -70,7 +70,7 @@ const (
 	breakFor   = 2 * time.Second
 )
 
-var errResting = errors.New("Gerastic did not answer several times, and is done without for a moment")
+var errResting = errors.New("the node did not answer several times, and is done without for a moment")
 
 // closed tells whether to ask. When the pause is over, one asks; the others wait for how it goes.
 func (b *breaker) closed(now time.Time) bool {

@@ -122,7 +122,7 @@ func (w *wire) lookup(ctx context.Context, keys []string, fresh, renew bool) (*a
 	return a, nil
 }
 
-var errTooLate = fmt.Errorf("Gerastic did not answer in time: %w", context.DeadlineExceeded)
+var errTooLate = fmt.Errorf("the node did not answer in time: %w", context.DeadlineExceeded)
 
 func (w *wire) post(ctx context.Context, to *url.URL, body []byte) (*http.Response, error) {
 	if w.bad != nil {

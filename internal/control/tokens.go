@@ -3,7 +3,6 @@ package control
 import (
 	"context"
 	"errors"
-	"fmt"
 	"net/http"
 	"slices"
 
@@ -59,9 +58,10 @@ func (c *Control) tokenCalls() {
 			for _, r := range in.Body.Rights {
 				rights = append(rights, records.Right(r))
 			}
+			_, bad := fragment.NewID(in.Body.Namespace, "any")
 			switch wants := slices.Contains(rights, records.Fragments); {
-			case wants && !fragment.IsName(in.Body.Namespace):
-				return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("a token for fragments is kept to one application's: name it with namespace (letters, digits, -, _ and .); %q is none", in.Body.Namespace))
+			case wants && bad != nil:
+				return nil, huma.Error422UnprocessableEntity("a token for fragments is kept to one application's; name it with namespace (--namespace): " + bad.Error())
 			case !wants && in.Body.Namespace != "":
 				return nil, huma.Error422UnprocessableEntity("a namespace is for the right fragments only; add that right, or leave the namespace out")
 			}

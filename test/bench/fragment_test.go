@@ -35,7 +35,7 @@ func rows(n int) (all []client.Fragment) {
 type recorder struct {
 	to             string
 	request, reply []byte
-	path, kind     string
+	path           string
 }
 
 func (rec *recorder) ServeHTTP(w http.ResponseWriter, r *http.Request) {

@@ -38,7 +38,7 @@ func NewID(namespace, name string) (ID, error) {
 	case namespace == "edge": // see meter.PieceRoute
 		return id, errors.New("the namespace edge is for what the edge includes; choose another")
 	case !IsName(namespace):
-		return id, fmt.Errorf("%q is no namespace: it has 1 to 64 letters, digits, -, _ and .", namespace)
+		return id, fmt.Errorf("%q is no namespace: it has 1 to 64 letters, digits, dots, - and _", namespace)
 	case name == "" || len(name) > MaxKey:
 		return id, fmt.Errorf("a fragment's key has 1 to %d bytes; this one has %d", MaxKey, len(name))
 	case hasControls(name) || !utf8.ValidString(name):
