@@ -113,7 +113,7 @@ func TestCommandsFailWithOneLineThatHelps(t *testing.T) {
 func TestOutputsForMachines(t *testing.T) {
 	var routes []client.Route
 	require.NoError(t, json.Unmarshal([]byte(run("routes", "-o", "json").out), &routes))
-	assert.Len(t, routes, 16)
+	assert.Len(t, routes, 17)
 	var report client.RatioReport
 	require.NoError(t, json.Unmarshal([]byte(run("report", "ratio", "-o", "json").out), &report))
 	assert.Positive(t, report.Total.Requests)
@@ -135,7 +135,7 @@ func TestPolicyCommands(t *testing.T) {
 	}()
 	write := func(text string) { require.NoError(t, os.WriteFile(file, []byte(text), 0o600)) }
 	write(before)
-	assert.Contains(t, run("policy", "check", file).out, "1 origin, 16 routes")
+	assert.Contains(t, run("policy", "check", file).out, "1 origin, 17 routes")
 
 	write(strings.Replace(before, "lifetime: { fresh: 10m", "lifetime: { frehs: 10m", 1))
 	for _, verb := range []string{"check", "apply"} {
