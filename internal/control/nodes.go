@@ -71,6 +71,8 @@ var (
 	marksGauge     = desc("gerastic_marks", "Purges kept apart.")
 	foldedTotal    = desc("gerastic_marks_folded_total", "Times that the limit of marks was hit and everything older counted as purged.")
 	fillsGauge     = desc("gerastic_fills_running", "Fills that can be joined.")
+	leasesGauge    = desc("gerastic_leases", "Leases out: fragments that applications are filling.")
+	leasesRefused  = desc("gerastic_leases_refused_total", "Times that no lease was given because too many were out.")
 	degradedGauge  = desc("gerastic_degraded", "1 while the node has to do without something.")
 )
 
@@ -80,7 +82,7 @@ func desc(name, help string, labels ...string) *prometheus.Desc {
 
 func (m *collector) Describe(ch chan<- *prometheus.Desc) {
 	for _, d := range []*prometheus.Desc{requestsTotal, bytesTotal, originTotal, originSeconds, savedSeconds, latencySeconds, removedTotal, refusedTotal,
-		entriesGauge, usedGauge, limitGauge, sequenceGauge, marksGauge, foldedTotal, fillsGauge, degradedGauge} {
+		entriesGauge, usedGauge, limitGauge, sequenceGauge, marksGauge, foldedTotal, fillsGauge, leasesGauge, leasesRefused, degradedGauge} {
 		ch <- d
 	}
 }
@@ -139,6 +141,9 @@ func (m *collector) Collect(ch chan<- prometheus.Metric) {
 	gauge(sequenceGauge, float64(status.Sequence))
 	gauge(marksGauge, float64(status.Marks))
 	gauge(fillsGauge, float64(status.FillsRunning))
+	leases := m.c.node.Fragments().Leases
+	gauge(leasesGauge, float64(leases.Len()))
+	counter(leasesRefused, float64(leases.Refused()))
 	degraded := 0.0
 	if status.Degraded != "" {
 		degraded = 1

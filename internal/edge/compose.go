@@ -11,6 +11,7 @@ import (
 	"maps"
 	"net/http"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -58,7 +59,11 @@ func (x *exchange) compose(page *compose.Page, digest compose.Digest, status int
 		return
 	}
 	h := x.w.Header()
+	var origin []string // its Cache-Control
 	each(func(name string, values []string) {
+		if name == "Cache-Control" {
+			origin = values
+		}
 		if !ofSkeleton[name] {
 			h[name] = values
 		}
@@ -75,22 +80,34 @@ func (x *exchange) compose(page *compose.Page, digest compose.Digest, status int
 		c.Wait() // so that it can be told what became of each
 		h[partsField] = []string{source.told()}
 	}
+	coding := rules.Identity
+	if rules.MayCompress(http.StatusOK, rules.Header{"Content-Type": h["Content-Type"]}, rules.ResponseDirectives(rules.Header{"Cache-Control": origin}), 1<<20) {
+		h["Vary"] = append(slices.Clone(h["Vary"]), "Accept-Encoding")
+		coding = rules.QuickCoding(x.req.Header)
+	}
 	if c.Ready() {
-		x.composed(c, status)
+		x.composed(c, status, coding)
 		return
+	}
+	out := &composedWriter{countingWriter: countingWriter{ResponseWriter: x.w}}
+	if coding != rules.Identity {
+		h["Content-Encoding"] = []string{string(coding)}
+		out.through(coding)
+		defer out.free(coding)
 	}
 	x.status(status)
 	if x.r.Method == http.MethodHead {
 		return
 	}
-	flusher := http.NewResponseController(x.w)
 	var gone error
 	err := c.Write(who, func(b []byte) error {
-		n, err := x.w.Write(b)
-		x.sample.Bytes += int64(n)
-		gone = err
-		return err
-	}, func() { _ = flusher.Flush() })
+		gone = out.write(b)
+		return gone
+	}, out.flush)
+	if err == nil {
+		gone = out.end()
+	}
+	x.sample.Bytes = out.bytes
 	if err != nil && gone == nil {
 		// Half is nothing: the visitor must see a broken connection, not a short page.
 		x.sample.Outcome = meter.Error
@@ -100,7 +117,7 @@ func (x *exchange) compose(page *compose.Page, digest compose.Digest, status int
 }
 
 // composed answers with a page of which everything is there.
-func (x *exchange) composed(c *compose.Composition, status int) {
+func (x *exchange) composed(c *compose.Composition, status int, coding rules.Coding) {
 	body, err := c.Body()
 	if err != nil {
 		x.edge.Log.Warn("a page could not be composed", "path", x.req.Path, "error", err)
@@ -109,7 +126,10 @@ func (x *exchange) composed(c *compose.Composition, status int) {
 	}
 	h := x.w.Header()
 	digest := c.Digest()
-	etag := `"` + hex.EncodeToString(digest[:16]) + `"`
+	if len(body) < 512 {
+		coding = rules.Identity // it gains nothing
+	}
+	etag := rules.CodedTag(`"`+hex.EncodeToString(digest[:16])+`"`, coding)
 	if status == http.StatusOK {
 		h["Etag"] = []string{etag}
 	}
@@ -128,12 +148,58 @@ func (x *exchange) composed(c *compose.Composition, status int) {
 			return
 		}
 	}
+	if coding != rules.Identity {
+		h["Content-Encoding"] = []string{string(coding)}
+		var packed bytes.Buffer
+		w := quick[coding].Get().(flushing)
+		w.Reset(&packed)
+		_, _ = w.Write(body) // a buffer takes everything
+		_ = w.Close()
+		quick[coding].Put(w)
+		body = packed.Bytes()
+	}
 	h["Content-Length"] = []string{strconv.Itoa(len(body))}
 	x.status(status)
 	if x.r.Method != http.MethodHead {
 		n, _ := x.w.Write(body)
 		x.sample.Bytes = int64(n)
 	}
+}
+
+// composedWriter sends a page as it comes, compressed if the visitor likes that.
+type composedWriter struct {
+	countingWriter
+	packer flushing // nil: as it is
+}
+
+func (w *composedWriter) through(coding rules.Coding) {
+	w.packer = quick[coding].Get().(flushing)
+	w.packer.Reset(&w.countingWriter)
+}
+
+func (w *composedWriter) free(coding rules.Coding) { quick[coding].Put(w.packer) }
+
+func (w *composedWriter) write(b []byte) (err error) {
+	if w.packer != nil {
+		_, err = w.packer.Write(b)
+	} else {
+		_, err = w.countingWriter.Write(b)
+	}
+	return err
+}
+
+func (w *composedWriter) flush() {
+	if w.packer != nil {
+		_ = w.packer.Flush()
+	}
+	_ = http.NewResponseController(w.ResponseWriter).Flush()
+}
+
+func (w *composedWriter) end() error {
+	if w.packer != nil {
+		return w.packer.Close()
+	}
+	return nil
 }
 
 // composeFill composes an answer that arrives; false when it is no skeleton after all, and
@@ -267,16 +333,42 @@ func (s *pieces) Now(raw string) (body []byte, digest compose.Digest, ok bool) {
 	if y.in.Enabled && y.plan.Key.Body == key.NoBody {
 		y.find()
 		e := y.in.Entry
-		if d := decide.Of(&y.in); d.Action == decide.Serve && e.Skeleton == nil && e.Status < 300 && !e.Header.Has("Content-Encoding") {
-			y.sample = meter.Sample{Route: y.plan.Name, Outcome: meter.Hit, Status: e.Status, Bytes: int64(len(e.Body)), Saved: e.Cost()}
+		d := decide.Of(&y.in)
+		refresh := d.Action == decide.ServeAndRefresh
+		if (d.Action == decide.Serve || refresh) && e.Skeleton == nil && e.Status < 300 && !e.Header.Has("Content-Encoding") {
+			outcome := meter.Hit
+			if refresh {
+				y.r = s.request(context.Background(), req)
+				y.refresh(e)
+				if d.Cause != meter.NoCause {
+					outcome = meter.Stale
+				}
+			}
+			y.sample = meter.Sample{Route: y.plan.Name, Outcome: outcome, Cause: d.Cause, Status: e.Status, Bytes: int64(len(e.Body)), Saved: e.Cost()}
 			e.Use(y.began)
-			s.note(raw, meter.Hit, 0, e.Freshness.Age(y.began))
+			s.note(raw, outcome, 0, e.Freshness.Age(y.began))
 			y.end()
 			return e.Body, e.Digest(), true
 		}
 	}
 	y.release()
 	return nil, digest, false
+}
+
+// request is what a visitor would have sent for the piece.
+func (s *pieces) request(ctx context.Context, req key.Request) *http.Request {
+	target := req.Path
+	if req.HasQuery {
+		target += "?" + req.Query
+	}
+	u, err := url.ParseRequestURI(target)
+	if err != nil { // it is sent on as it stands
+		u = &url.URL{Path: req.Path, RawQuery: req.Query}
+	}
+	return (&http.Request{
+		Method: http.MethodGet, URL: u, RequestURI: target, Host: req.Host, Header: maps.Clone(s.header), RemoteAddr: s.r.RemoteAddr, TLS: s.r.TLS,
+		Proto: "HTTP/1.1", ProtoMajor: 1, ProtoMinor: 1, Body: http.NoBody,
+	}).WithContext(ctx)
 }
 
 // Fetch implements compose.Source: it takes the way of any request.
@@ -288,18 +380,7 @@ func (s *pieces) Fetch(ctx context.Context, raw string) (body []byte, err error)
 	if s.depth > maxDepth {
 		return nil, fmt.Errorf("pieces include one another more than %d deep", maxDepth)
 	}
-	target := req.Path
-	if req.HasQuery {
-		target += "?" + req.Query
-	}
-	u, err := url.ParseRequestURI(target)
-	if err != nil {
-		return nil, err
-	}
-	r := (&http.Request{
-		Method: http.MethodGet, URL: u, RequestURI: target, Host: req.Host, Header: maps.Clone(s.header), RemoteAddr: s.r.RemoteAddr, TLS: s.r.TLS,
-		Proto: "HTTP/1.1", ProtoMajor: 1, ProtoMinor: 1, Body: http.NoBody,
-	}).WithContext(ctx)
+	r := s.request(ctx, req)
 	w := &pieceWriter{header: http.Header{}}
 	began := s.edge.Now()
 	outcome := meter.Error

@@ -10,6 +10,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/klauspost/compress/gzip"
+	"github.com/klauspost/compress/zstd"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -144,6 +146,52 @@ func TestValidatorsOfComposedPages(t *testing.T) {
 	assert.Equal(t, 200, changed.status)
 	assert.Equal(t, "1X2Z3", changed.body)
 	assert.NotEqual(t, etag, s.get("/composed/a", "If-None-Match: "+etag).header.Get("Etag"), "the validator covers the pieces")
+}
+
+// TestComposedPagesAreCompressed, whole or as they come, with a validator of their own.
+func TestComposedPagesAreCompressed(t *testing.T) {
+	long := strings.Repeat("Ostrel Isles Ferries. ", 100)
+	s, _ := composing(t, map[string]http.HandlerFunc{"/composed/a": text(long + `<esi:include src="/piece/x"/>`), "/piece/x": text("X")})
+	plain := map[string]func(io.Reader) io.Reader{
+		"gzip": func(r io.Reader) io.Reader { z, err := gzip.NewReader(r); require.NoError(t, err); return z },
+		"zstd": func(r io.Reader) io.Reader { z, err := zstd.NewReader(r); require.NoError(t, err); return z },
+	}
+	validators := map[string]bool{}
+	for _, likes := range []string{"gzip", "zstd", "gzip"} {
+		s.edge.Store.Sweep(tags.Purge{Sequence: 1 << 40, All: true})
+		for _, ready := range []bool{false, true} {
+			a := s.get("/composed/a", "Accept-Encoding: br;q=1, "+likes)
+			require.Equal(t, likes, a.header.Get("Content-Encoding"))
+			assert.Less(t, len(a.body), len(long)/2)
+			body, err := io.ReadAll(plain[likes](strings.NewReader(a.body)))
+			require.NoError(t, err)
+			assert.Equal(t, long+"X", string(body))
+			assert.Contains(t, a.header["Vary"], "Accept-Encoding")
+			assert.Equal(t, ready, a.header.Get("Etag") != "")
+			if ready {
+				validators[a.header.Get("Etag")] = true
+				assert.Equal(t, 304, s.get("/composed/a", "Accept-Encoding: "+likes, "If-None-Match: "+a.header.Get("Etag")).status)
+			}
+		}
+	}
+	validators[s.get("/composed/a").header.Get("Etag")] = true
+	assert.Len(t, validators, 3, "plain, gzip and zstd each have their own")
+}
+
+// TestStalePieces are put in while they are renewed behind.
+func TestStalePieces(t *testing.T) {
+	s, k := composing(t, map[string]http.HandlerFunc{"/composed/a": text(`<esi:include src="/stale/x"/>!`), "/stale/x": text("old")})
+	s.get("/composed/a")
+	s.pass(50 * time.Second)
+	s.get("/composed/a") // renews nothing: all is fresh
+	k.serve("/stale/x", text("new"))
+	s.pass(15 * time.Second)
+	s.purge(tags.Purge{URLs: []tags.URL{{AnyHost: true, Path: "/composed/a"}}})
+	s.get("/composed/a")
+	a := s.get("/composed/a")
+	assert.Contains(t, []string{"old!", "new!"}, a.body)
+	require.Eventually(t, func() bool { return s.get("/composed/a").body == "new!" }, 10*time.Second, time.Millisecond)
+	assert.NotEmpty(t, s.get("/composed/a").header.Get("Etag"))
 }
 
 func TestFailingPieces(t *testing.T) {

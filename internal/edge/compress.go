@@ -74,6 +74,31 @@ var (
 	}}
 )
 
+// quick are the writers for what is compressed while a visitor waits: fast, and able to send
+// what there is.
+var quick = map[rules.Coding]*sync.Pool{
+	rules.Gzip: {New: func() any {
+		w, err := gzip.NewWriterLevel(nil, gzip.BestSpeed)
+		if err != nil {
+			panic(err) // the level is written above
+		}
+		return w
+	}},
+	rules.Zstd: {New: func() any {
+		w, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithWindowSize(128<<10))
+		if err != nil {
+			panic(err) // the options are written above
+		}
+		return w
+	}},
+}
+
+// flushing is a writer that can send what it has.
+type flushing interface {
+	encoder
+	Flush() error
+}
+
 // encode writes a body in a coding.
 func encode(c rules.Coding, body []byte) []byte {
 	if c == rules.Zstd {

@@ -128,6 +128,9 @@ func Storing(plan *policy.Plan) []string {
 	if terms.StaleIfError > 0 {
 		add("While the origin fails, for %s (RFC 5861).", policy.FormatDuration(terms.StaleIfError))
 	}
+	if plan.Compose {
+		add("If it has include marks, the edge puts the pieces into it for each request; each has a route and a life of its own.")
+	}
 	if plan.Idle != rules.Unset {
 		add("It leaves when nobody asks for it for %s.", policy.FormatDuration(plan.Idle))
 	}

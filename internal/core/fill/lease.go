@@ -27,11 +27,12 @@ func (l *Lease) Done() <-chan struct{} { return l.done }
 
 // Leases are those that have not ended. Safe for concurrent use.
 type Leases struct {
-	mu     sync.Mutex
-	limit  int
-	byKey  map[string]*Lease
-	byID   map[string]*Lease
-	sweeps time.Time
+	mu      sync.Mutex
+	limit   int
+	byKey   map[string]*Lease
+	byID    map[string]*Lease
+	sweeps  time.Time
+	refused int64 // asked for while too many were out
 }
 
 // ErrNoLease says that a lease is not known: it ended, ran out long ago, or a newer fill of
@@ -64,6 +65,7 @@ func (ls *Leases) Ask(key string, stamp tags.Stamp, now time.Time, length time.D
 		ls.sweep(now)
 	}
 	if len(ls.byID) >= ls.limit {
+		ls.refused++
 		return nil, false
 	}
 	l = &Lease{ID: rand.Text(), Key: key, Stamp: stamp, Began: now, Until: now.Add(length), done: make(chan struct{}), before: before}
@@ -155,6 +157,13 @@ func (ls *Leases) Disown() {
 	for _, l := range ls.byID {
 		ls.end(l)
 	}
+}
+
+// Refused counts how often the limit was hit.
+func (ls *Leases) Refused() int64 {
+	ls.mu.Lock()
+	defer ls.mu.Unlock()
+	return ls.refused
 }
 
 // Len is how many are out.

@@ -57,6 +57,7 @@ func TestLeases(t *testing.T) {
 	}
 	none, _ := ls.Ask("w", 3, noon, time.Second)
 	assert.Nil(t, none, "too many are out")
+	assert.EqualValues(t, 1, ls.Refused())
 	assert.EqualValues(t, 3, ls.Oldest(7))
 	_, mine = ls.Ask("w", 8, noon.Add(late+time.Minute), time.Second)
 	assert.True(t, mine, "those that ran out long ago make room")

@@ -79,6 +79,22 @@ func ChooseCoding(request Header) Coding {
 	return best
 }
 
+// QuickCoding picks what is made while a visitor waits: Zstd or Gzip, whichever he likes
+// better, if he likes it; Brotli takes too long for that.
+func QuickCoding(request Header) Coding {
+	wishes := preferences(request["Accept-Encoding"])
+	best, bestWeight := Identity, 0
+	for _, c := range [...]Coding{Zstd, Gzip} {
+		if w := weightOf(wishes, string(c)); w > bestWeight {
+			best, bestWeight = c, w
+		}
+	}
+	if slices.ContainsFunc(wishes, func(p preference) bool { return p.coding == "identity" && p.weight > bestWeight }) {
+		return Identity
+	}
+	return best
+}
+
 func weightOf(wishes []preference, coding string) int {
 	any := 0
 	for _, p := range wishes {
