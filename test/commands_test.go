@@ -35,6 +35,7 @@ func runOn(control, token string, args ...string) result {
 func TestCommandsSayWhatTheyDid(t *testing.T) {
 	edge := company.Node.EdgeURL()
 	visit(t, "/vessels/4")
+	visit(t, "/ports/brack-point")
 	for _, c := range []struct {
 		args []string
 		says []string
@@ -43,6 +44,14 @@ func TestCommandsSayWhatTheyDid(t *testing.T) {
 		{[]string{"routes", "off", "vessel"}, []string{"vessel is passed through to the origin; what is stored stays"}},
 		{[]string{"routes"}, []string{"/vessels/{id}              off"}},
 		{[]string{"routes", "on", "vessel"}, []string{"vessel is cached again"}},
+		{[]string{"fragments", "list"}, []string{"site/card", "site/board", "time saved"}},
+		{[]string{"fragments", "list", "--name", "site/card"}, []string{"site/card(", "for ever", "vessel:"}},
+		{[]string{"fragments", "show", "/ports/brack-point"}, []string{"└ site/weather(\"brack-point\")", "├ site/board(\"brack-point\")", "departures:brack-point"}},
+		{[]string{"fragments", "show", `site/weather("brack-point")`, "--body"}, []string{"<h2>Weather</h2>"}},
+		{[]string{"fragments", "drop", `site/weather("brack-point")`}, []string{"dropped 1 fragment, "}},
+		{[]string{"fragments", "drop", "--name", "site/card"}, []string{"fragments, "}},
+		{[]string{"fragments", "bench", "--times", "50", "--many", "10"}, []string{"stored 10 at once", "found one", "found 10 at once", "times as fast as one after another"}},
+		{[]string{"report", "ratio", "--of", "pieces"}, []string{"site/card", "bench/bench"}},
 		{[]string{"explain", edge + "/vessels/4?utm_source=x"}, []string{"verdict   serve", "It is served from here", "tags: vessel:4", "← answers this request", "left out  parameter utm_source", "stores    What the origin does not forbid"}},
 		{[]string{"explain", edge + "/vessels/4", "-X", "DELETE"}, []string{"verdict   pass through (method)"}},
 		{[]string{"tags", "vessel:4"}, []string{"vessel:4", "entries"}},
@@ -59,6 +68,7 @@ func TestCommandsSayWhatTheyDid(t *testing.T) {
 		{[]string{"report", "findings"}, []string{"Nothing was found"}},
 		{[]string{"token", "create", "--name", "deploy", "--rights", "read,purge"}, []string{"keep it now", "ger_"}},
 		{[]string{"token", "list"}, []string{"deploy", "read, purge"}},
+		{[]string{"token", "create", "--name", "site-1", "--rights", "fragments", "--namespace", "site"}, []string{"keep it now"}},
 	} {
 		r := run(c.args...)
 		assert.Zero(t, r.code, "%v: %s", c.args, r.errs)
@@ -95,6 +105,19 @@ func TestCommandsFailWithOneLineThatHelps(t *testing.T) {
 		{[]string{"policy", "check", "/none.yaml"}, 1, "reading the file"},
 		{[]string{"serve"}, 1, "--private-database to start one"},
 		{[]string{"serve", "--memory", "lots"}, 2, "write 512B, 64KiB"},
+		{[]string{"fragments", "show"}, 2, "see: gerastic fragments show --help"},
+		{[]string{"fragments", "show", "site/none(1)"}, 1, "gerastic fragments list shows the names"},
+		{[]string{"fragments", "show", "site/none(1)", "--body"}, 1, "it is not stored"},
+		{[]string{"fragments", "show", "/none"}, 1, "visit it, and ask again"},
+		{[]string{"fragments", "show", "card", "--body"}, 2, "NAMESPACE/KEY"},
+		{[]string{"fragments", "drop"}, 2, "name fragments"},
+		{[]string{"fragments", "drop", "card(1)"}, 2, "it is NAMESPACE/KEY"},
+		{[]string{"fragments", "drop", "--name", "site/none"}, 1, "gerastic fragments list shows the names"},
+		{[]string{"fragments", "bench", "--size", "huge"}, 2, "--size"},
+		{[]string{"fragments", "bench", "--many", "0"}, 2, "1 to 1000"},
+		{[]string{"fragments", "bench", "--namespace", "edge"}, 1, "choose another"},
+		{[]string{"report", "ratio", "--of", "others"}, 2, "it is visitors or pieces"},
+		{[]string{"token", "create", "--name", "x", "--rights", "fragments"}, 1, "name it with namespace"},
 		{[]string{"demo", "--visitors", "-1"}, 2, "from 0 to 2000"},
 	} {
 		r := run(c.args...)

@@ -325,6 +325,58 @@ func TestStaleWhileOneFills(t *testing.T) {
 	assert.Equal(t, "new", string(body))
 }
 
+// TestFragmentsAreSwitchedOff like routes, by name or with all; pages work without.
+func TestFragmentsAreSwitchedOff(t *testing.T) {
+	s := fragmentsFor(t, "switched")
+	f := client.Fragment{Name: "board", Lifetime: time.Hour}
+	made := 0
+	load := func() {
+		body, err := s.LoadOrFill(ctx, f, func(context.Context) ([]byte, error) { made++; return []byte("board"), nil })
+		require.NoError(t, err)
+		assert.Equal(t, "board", string(body))
+	}
+	load()
+	load()
+	assert.Equal(t, 1, made)
+	for _, name := range []string{"switched/board", "*"} {
+		before := made
+		require.NoError(t, api().SwitchRoute(ctx, name, false))
+		load()
+		load()
+		assert.Equal(t, before+2, made, "%s is off", name)
+		require.NoError(t, api().SwitchRoute(ctx, name, true))
+		load()
+		assert.Equal(t, before+2, made, "what was stored is still there")
+	}
+}
+
+// TestLeasesEndWithTheNode: what was being filled when a node ended is not taken by the next
+// one, which knows nothing of what was purged meanwhile; the application goes on.
+func TestLeasesEndWithTheNode(t *testing.T) {
+	var asked atomic.Int64
+	settings := node.Settings{Name: "a", Data: t.TempDir(), Database: database(t, "leases"), AdminToken: "a token of the test", PolicyFile: policyFile(t, origin(t, &asked))}
+	first := startNode(t, settings)
+	road := newCable(t, strings.TrimPrefix(first.ControlURL(), "http://"))
+	made, err := client.New(first.ControlURL(), settings.AdminToken).CreateToken(ctx, "site", []string{"fragments"}, "site")
+	require.NoError(t, err)
+	s := client.New("http://"+road.Addr().String(), made.Secret).Fragments(patience)
+	f := client.Fragment{Name: "board", Lifetime: time.Hour}
+	body, err := s.LoadOrFill(ctx, f, func(context.Context) ([]byte, error) {
+		first.Stop(ctx)
+		road.sever(true)
+		second := startNode(t, settings)
+		road.to.Store(strings.TrimPrefix(second.ControlURL(), "http://"))
+		road.sever(false)
+		return []byte("old"), nil
+	})
+	require.NoError(t, err)
+	assert.Equal(t, "old", string(body), "for him who made it")
+	body, err = s.LoadOrFill(ctx, f, text("new"))
+	require.NoError(t, err)
+	assert.Equal(t, "new", string(body))
+	assert.EqualValues(t, 1, s.Counts().Refused)
+}
+
 func TestManyAtOnce(t *testing.T) {
 	s := fragmentsFor(t, "rows")
 	const n = 2500

@@ -88,6 +88,12 @@ func (c *Control) checkSwitch(name string, on bool) error {
 		}
 		return nil
 	}
+	if meter.Within(name) { // fragments of one name
+		if _, stored := c.store.RouteCounts()[name]; stored || on {
+			return nil
+		}
+		return huma.Error404NotFound(fmt.Sprintf("nothing of the name %q is stored here; gerastic fragments list shows the names", name))
+	}
 	return huma.Error404NotFound(fmt.Sprintf("no route is named %q; gerastic routes lists them", name))
 }
 
