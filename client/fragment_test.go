@@ -6,6 +6,8 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"strings"
 	"sync"
@@ -117,9 +119,15 @@ func TestWithoutGerastic(t *testing.T) {
 		assert.Equal(t, "made", string(body))
 	}
 	assert.Equal(t, []string{"port:tholm"}, tags(), "the page carries the tags all the same")
+	w := httptest.NewRecorder()
+	Tagging(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+		_, err := s.LoadOrFill(r.Context(), f, func(context.Context) ([]byte, error) { return nil, nil })
+		assert.NoError(t, err)
+	})).ServeHTTP(w, httptest.NewRequest("GET", "/", nil))
+	assert.Regexp(t, `^(59|60)\.\d{3}$`, w.Header().Get("Gerastic-Life"), "it lives as long as its pieces, as of no purge in particular")
 	c := s.Counts()
-	assert.EqualValues(t, 20, c.Alone)
-	assert.EqualValues(t, 20, c.Unreached)
+	assert.EqualValues(t, 21, c.Alone)
+	assert.EqualValues(t, 21, c.Unreached)
 	assert.False(t, s.breaker.closed(time.Now()), "after some failures it is not even asked")
 	assert.True(t, s.breaker.closed(time.Now().Add(breakFor+time.Second)), "until a moment has passed")
 	_, err := s.LoadOrFill(page, f, func(context.Context) ([]byte, error) { return nil, errors.New("no database") })

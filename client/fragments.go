@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"math"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -164,6 +165,9 @@ func (s *Fragments) load(ctx context.Context, all []Fragment, renew bool, fill f
 	}
 	return bodies, nil
 }
+
+// notDated is the stamp of what was found as of no particular purge.
+const notDated = math.MaxUint64
 
 // maxKeys is how many fragments go into one call.
 const maxKeys = 1000
@@ -409,7 +413,8 @@ func (l *loading) fillAlone(open []*piece) {
 			return p.made, p.err
 		})
 		if p.err == nil {
-			l.take(p, &answers{namespace: l.wire.namespace()}, Alone)
+			// It was made after it was asked for: no purge that a page of it knows is missing.
+			l.take(p, &answers{namespace: l.wire.namespace(), stamp: notDated}, Alone)
 		}
 	})
 }

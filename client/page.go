@@ -230,7 +230,11 @@ func (p *page) life(now time.Time) string {
 	if !p.until.IsZero() {
 		left = max(0, p.until.Sub(now))
 	}
-	return strconv.FormatFloat(math.Floor(left.Seconds()*1000)/1000, 'f', 3, 64) + ";as-of=" + strconv.FormatUint(p.stamp, 10)
+	life := strconv.FormatFloat(math.Floor(left.Seconds()*1000)/1000, 'f', 3, 64)
+	if p.stamp == notDated {
+		return life
+	}
+	return life + ";as-of=" + strconv.FormatUint(p.stamp, 10)
 }
 
 // partsOf writes PartsHeader.

@@ -288,6 +288,15 @@ func TestStaleWhileOneFills(t *testing.T) {
 	require.NoError(t, err)
 	_, err = api().Purge(ctx, client.PurgeRequest{Tags: []string{"stale:board"}, Mode: "stale"})
 	require.NoError(t, err)
+	w := httptest.NewRecorder() // a page that holds it
+	hold := make(chan struct{})
+	client.Tagging(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+		_, err := s.LoadOrFill(r.Context(), f, func(context.Context) ([]byte, error) { <-hold; return nil, errors.New("in vain") })
+		assert.NoError(t, err)
+	})).ServeHTTP(w, httptest.NewRequest("GET", "/", nil))
+	assert.Regexp(t, `^0\.000;as-of=`, w.Header().Get("Gerastic-Life"), "a page that holds what is stale is stale, however young that is")
+	close(hold)
+	s.Settle()
 	release := make(chan struct{})
 	var fills atomic.Int64
 	for range 5 {

@@ -43,7 +43,13 @@ func TestNestedContent(t *testing.T) {
 		}
 		return after
 	}
-	assert.Equal(t, map[string]int64{"page": 0, "board": 0, "row": 0, "card": 0}, made(func() {}))
+	// Two in a hundred hits of the page are also asked of the application, to be compared.
+	assertMade := func(wanted, got map[string]int64, why ...any) {
+		assert.GreaterOrEqual(t, got["page"], wanted["page"], why...)
+		wanted["page"] = got["page"]
+		assert.Equal(t, wanted, got, why...)
+	}
+	assertMade(map[string]int64{"page": 0, "board": 0, "row": 0, "card": 0}, made(func() {}))
 
 	tagsOf := visit(t, path).header.Get("Cache-Groups")
 	vessels := regexp.MustCompile(`"vessel:(\d+)"`).FindAllStringSubmatch(tagsOf, -1)
@@ -54,17 +60,17 @@ func TestNestedContent(t *testing.T) {
 		_, err := api().Purge(ctx, client.PurgeRequest{Tags: []string{vessels[0][0][1 : len(vessels[0][0])-1]}})
 		require.NoError(t, err)
 	})
-	assert.Equal(t, map[string]int64{"page": 1, "board": 1, "row": rows, "card": 1}, got, "the card, the rows that show it, the board, the page")
+	assertMade(map[string]int64{"page": 1, "board": 1, "row": rows, "card": 1}, got, "the card, the rows that show it, the board, the page")
 
 	sailing := regexp.MustCompile(`"sailing:(\d+)"`).FindStringSubmatch(tagsOf)[1]
 	got = made(func() { desk(t, sailing, `{"status":"delayed"}`) })
-	assert.Equal(t, map[string]int64{"page": 1, "board": 1, "row": 1, "card": 0}, got, "a row does not make its card anew, nor its sisters")
+	assertMade(map[string]int64{"page": 1, "board": 1, "row": 1, "card": 0}, got, "a row does not make its card anew, nor its sisters")
 	assert.Contains(t, visit(t, path).body, "delayed")
 	got = made(func() {
 		_, err := api().Purge(ctx, client.PurgeRequest{Tags: []string{"notices:marrowhithe"}})
 		require.NoError(t, err)
 	})
-	assert.Equal(t, map[string]int64{"page": 1, "board": 0, "row": 0, "card": 0}, got)
+	assertMade(map[string]int64{"page": 1, "board": 0, "row": 0, "card": 0}, got)
 	desk(t, sailing, `{"status":"on time"}`)
 }
 

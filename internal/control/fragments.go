@@ -208,7 +208,7 @@ func (c *Control) getFragment(w http.ResponseWriter, r *http.Request, namespace 
 	case fragment.Fresh, fragment.Stale:
 		e := a.Entry
 		h.Set("Age", strconv.FormatInt(int64(e.Freshness.Age(now)/time.Second), 10))
-		h.Set(leftHeader, strconv.FormatFloat(e.Freshness.Left(now).Seconds(), 'f', 3, 64))
+		h.Set(leftHeader, strconv.FormatFloat(a.Left(now).Seconds(), 'f', 3, 64))
 		h.Set(costHeader, strconv.FormatFloat(milliseconds(e.Cost()), 'f', 3, 64))
 		if len(e.Subject.Tags) > 0 {
 			h.Set("Cache-Groups", rules.FormatGroups(e.Subject.Tags))
@@ -547,7 +547,7 @@ func (o *out) answer(at int, a fragment.Answer, waited, details bool, now time.T
 		b = cbor.AppendText(cbor.AppendText(b, "coding"), coding)
 	}
 	b = cbor.AppendFloat(cbor.AppendText(b, "age"), e.Freshness.Age(now).Seconds())
-	b = cbor.AppendFloat(cbor.AppendText(b, "left"), e.Freshness.Left(now).Seconds())
+	b = cbor.AppendFloat(cbor.AppendText(b, "left"), a.Left(now).Seconds())
 	if details {
 		b = cbor.AppendText(cbor.AppendText(b, "type"), e.Header.Get("Content-Type"))
 		b = cbor.AppendFloat(cbor.AppendText(b, "cost"), milliseconds(e.Cost()))

@@ -160,6 +160,16 @@ type Answer struct {
 	Cause meter.Cause
 }
 
+// Left is how long what was found stays fresh; what a purge marked stale does not, however
+// young it is, nor does anything that it goes into.
+func (a *Answer) Left(now time.Time) time.Duration {
+	left := a.Entry.Freshness.Left(now)
+	if a.State == Stale {
+		return min(left, 0)
+	}
+	return left
+}
+
 // plan is how fragments are judged; the entry itself says how long it lives.
 var plan = policy.Plan{Name: "fragments", Enabled: true, Obey: policy.ObeyRevalidate}
 
