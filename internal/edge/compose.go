@@ -15,6 +15,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/dunglas/httpsfv"
@@ -48,6 +49,10 @@ func (x *exchange) compose(page *compose.Page, digest compose.Digest, status int
 	defer func() {
 		cancel()
 		c.Wait()
+		if answered := x.sample.Outcome; source.waited.Load() && (answered == meter.Hit || answered == meter.Stale) {
+			// The skeleton was there, but the visitor waited for an origin all the same.
+			x.sample.Outcome, x.sample.Cause, x.sample.Saved = meter.Miss, meter.Pieces, 0
+		}
 	}()
 	required := c.Required()
 	if required != nil {
@@ -269,6 +274,8 @@ type pieces struct {
 	depth    int
 	header   http.Header // of requests for pieces
 	explains bool
+	budget   *atomic.Int64
+	waited   atomic.Bool // for an origin, at least for one of them
 
 	mu     sync.Mutex
 	report []pieceReport
@@ -282,7 +289,11 @@ type pieceReport struct {
 }
 
 func (x *exchange) pieces() *pieces {
-	s := &pieces{edge: x.edge, rules: x.rules, stripe: x.stripe, page: x.req, r: x.r, depth: x.depth + 1, explains: x.explains()}
+	s := &pieces{edge: x.edge, rules: x.rules, stripe: x.stripe, page: x.req, r: x.r, depth: x.depth + 1, explains: x.explains(), budget: x.budget}
+	if s.budget == nil {
+		s.budget = &atomic.Int64{}
+		s.budget.Store(compose.MaxPieces)
+	}
 	s.header = maps.Clone(x.r.Header)
 	if s.header == nil {
 		s.header = http.Header{}
@@ -380,6 +391,9 @@ func (s *pieces) Fetch(ctx context.Context, raw string) (body []byte, err error)
 	if s.depth > maxDepth {
 		return nil, fmt.Errorf("pieces include one another more than %d deep", maxDepth)
 	}
+	if s.budget.Add(-1) < 0 { // of those in one another, too
+		return nil, compose.ErrTooMany
+	}
 	r := s.request(ctx, req)
 	w := &pieceWriter{header: http.Header{}}
 	began := s.edge.Now()
@@ -393,9 +407,12 @@ func (s *pieces) Fetch(ctx context.Context, raw string) (body []byte, err error)
 	y := s.edge.exchanges.Get().(*exchange)
 	defer y.end()
 	y.begin(w, r)
-	y.req.Scheme, y.depth = req.Scheme, s.depth
+	y.req.Scheme, y.depth, y.budget = req.Scheme, s.depth, s.budget
 	y.answer()
 	outcome = y.sample.Outcome
+	if outcome != meter.Hit && outcome != meter.Stale {
+		s.waited.Store(true)
+	}
 	switch {
 	case w.tooLarge:
 		return nil, compose.ErrTooLarge

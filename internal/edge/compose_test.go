@@ -99,8 +99,12 @@ func TestComposedPage(t *testing.T) {
 	assert.Equal(t, "new board!", s.get("/composed/home", ingrid).body)
 	assert.Equal(t, map[string]int{"/composed/home": 1, "/piece/board": 1}, k.since(), "each lives as long as its own route says")
 
-	var visitors, within int64
+	var visitors, within, pieces int64
 	for key, cell := range s.edge.Meter.Drain() {
+		if key.Cause == meter.Pieces {
+			pieces += cell.Requests
+			assert.Equal(t, meter.Miss, key.Outcome)
+		}
 		if meter.Within(key.Route) {
 			within += cell.Requests
 		} else {
@@ -109,6 +113,7 @@ func TestComposedPage(t *testing.T) {
 	}
 	assert.EqualValues(t, 5, visitors, "a page is one request of a visitor's")
 	assert.EqualValues(t, 11, within)
+	assert.EqualValues(t, 3, pieces, "who waited for a piece was not answered from the store")
 }
 
 // noCookies takes Set-Cookie away: what sets one is not stored.
@@ -224,6 +229,20 @@ func TestFailingPieces(t *testing.T) {
 		assert.Equal(t, 502, a.status, path)
 		assert.NotContains(t, a.body, "1", "nothing of the page goes out")
 	}
+}
+
+// TestPiecesInPiecesAreBounded: a page that includes itself many times ends all the same.
+func TestPiecesInPiecesAreBounded(t *testing.T) {
+	s, k := composing(t, map[string]http.HandlerFunc{
+		"/composed/self": func(w http.ResponseWriter, _ *http.Request) {
+			w.Header().Set("Cache-Control", "no-store") // so that each is asked for anew
+			_, _ = io.WriteString(w, "x"+strings.Repeat(`<esi:include src="/composed/self" onerror="continue"/>`, 20))
+		},
+	})
+	a := s.get("/composed/self")
+	assert.Equal(t, 200, a.status)
+	assert.LessOrEqual(t, len(a.body), 257)
+	assert.LessOrEqual(t, k.since()["/composed/self"], 257)
 }
 
 // TestHeadBeforeLatePieces: a visitor gets what there is while a piece that the page can do

@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"runtime/debug"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"gerastic/internal/core/decide"
@@ -33,8 +34,9 @@ type exchange struct {
 	began time.Time
 	in    decide.Input
 
-	body   []byte // of a request whose key holds it
-	depth  int    // 0 for a visitor's request, 1 for a piece of his page, and so on
+	body   []byte        // of a request whose key holds it
+	depth  int           // 0 for a visitor's request, 1 for a piece of his page, and so on
+	budget *atomic.Int64 // pieces that his page may still ask for, however deep; nil for his request
 	sample meter.Sample
 }
 
@@ -68,7 +70,7 @@ func (x *exchange) end() {
 
 // release gives the exchange back, unrecorded.
 func (x *exchange) release() {
-	x.w, x.r, x.rules, x.plan, x.req, x.in, x.body = nil, nil, nil, nil, key.Request{}, decide.Input{}, nil
+	x.w, x.r, x.rules, x.plan, x.req, x.in, x.body, x.budget = nil, nil, nil, nil, key.Request{}, decide.Input{}, nil, nil
 	x.edge.exchanges.Put(x)
 }
 

@@ -68,10 +68,11 @@ const (
 	Off
 	FirstSight
 	BodyTooLarge
+	Pieces // the page was there, but a piece of it was not
 	unstorable
 )
 
-var causeNames = [...]string{"", "cold", "expired", "purged", "evicted", "variant", "method", "asked", "route", "off", "first-sight", "body-too-large"}
+var causeNames = [...]string{"", "cold", "expired", "purged", "evicted", "variant", "method", "asked", "route", "off", "first-sight", "body-too-large", "pieces"}
 
 // Unstorable is the cause of a miss whose answer a rule forbids to store.
 func Unstorable(r rules.Rule) Cause {
