@@ -45,7 +45,9 @@ func (x *exchange) compose(page *compose.Page, digest compose.Digest, status int
 	ctx, cancel := context.WithCancel(x.r.Context())
 	source := x.pieces()
 	who := x.visitor()
+	began := x.edge.Now()
 	c := page.Begin(ctx, who, source, digest)
+	source.found(x.edge.Now().Sub(began))
 	defer func() {
 		cancel()
 		c.Wait()
@@ -277,6 +279,11 @@ type pieces struct {
 	budget   *atomic.Int64
 	waited   atomic.Bool // for an origin, at least for one of them
 
+	// What was at hand, as long as the composition begins: looked for by one exchange, and
+	// recorded together.
+	looking *exchange
+	samples []meter.Sample
+
 	mu     sync.Mutex
 	report []pieceReport
 }
@@ -301,6 +308,9 @@ func (x *exchange) pieces() *pieces {
 	for _, name := range notForPieces {
 		delete(s.header, name)
 	}
+	y := x.edge.exchanges.Get().(*exchange)
+	y.rules, y.depth, y.began = s.rules, s.depth, x.began
+	s.looking, s.samples = y, make([]meter.Sample, 0, 16)
 	return s
 }
 
@@ -338,8 +348,11 @@ func (s *pieces) Now(raw string) (body []byte, digest compose.Digest, ok bool) {
 	if err != nil {
 		return nil, digest, false
 	}
-	y := s.edge.exchanges.Get().(*exchange)
-	y.rules, y.req, y.depth, y.began = s.rules, req, s.depth, s.edge.Now()
+	y := s.looking
+	if y == nil { // a branch that was taken later
+		return nil, digest, false
+	}
+	y.req, y.plan = req, nil
 	y.match()
 	if y.in.Enabled && y.plan.Key.Body == key.NoBody {
 		y.find()
@@ -355,15 +368,25 @@ func (s *pieces) Now(raw string) (body []byte, digest compose.Digest, ok bool) {
 					outcome = meter.Stale
 				}
 			}
-			y.sample = meter.Sample{Route: y.plan.Name, Outcome: outcome, Cause: d.Cause, Status: e.Status, Bytes: int64(len(e.Body)), Saved: e.Cost()}
+			y.sample = meter.Sample{Route: y.plan.Within, Outcome: outcome, Cause: d.Cause, Status: e.Status, Bytes: int64(len(e.Body)), Saved: e.Cost()}
 			e.Use(y.began)
 			s.note(raw, outcome, 0, e.Freshness.Age(y.began))
-			y.end()
+			s.samples = append(s.samples, y.sample)
+			y.tell()
 			return e.Body, e.Digest(), true
 		}
 	}
-	y.release()
 	return nil, digest, false
+}
+
+// found records what was at hand, which took so long to find.
+func (s *pieces) found(took time.Duration) {
+	for i := range s.samples {
+		s.samples[i].Took = took / time.Duration(len(s.samples))
+	}
+	s.edge.Meter.RecordAll(s.stripe, s.samples)
+	s.looking.release()
+	s.looking, s.samples = nil, nil
 }
 
 // request is what a visitor would have sent for the piece.

@@ -2,6 +2,7 @@ package edge
 
 import (
 	"bytes"
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
@@ -53,7 +54,7 @@ func (x *exchange) end() {
 	broken := recover()
 	x.sample.Took = x.edge.Now().Sub(x.began)
 	if x.depth > 0 { // within a page: not a request of the visitor's
-		x.sample.Route = meter.PieceRoute(x.sample.Route)
+		x.sample.Route = meter.PieceRoute(cmp.Or(x.sample.Route, "(no route)"))
 	}
 	x.edge.Meter.Record(x.stripe, &x.sample)
 	x.tell()

@@ -13,6 +13,7 @@ import (
 	"github.com/goccy/go-yaml/ast"
 
 	"gerastic/internal/core/key"
+	"gerastic/internal/core/meter"
 	"gerastic/internal/core/rules"
 	"gerastic/internal/core/tags"
 )
@@ -254,7 +255,7 @@ func (d *document) route(n ast.Node) *Plan {
 	for _, t := range templates { // after match and key, whatever the order in the file
 		d.tag(t, plan)
 	}
-	plan.KeyName = keyName(plan)
+	plan.KeyName, plan.Within = keyName(plan), meter.PieceRoute(plan.Name)
 	return plan
 }
 

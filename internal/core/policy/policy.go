@@ -68,6 +68,7 @@ const (
 type Plan struct {
 	Index   int // place in Policy.Routes
 	Name    string
+	Within  string // what its pieces count under, within pages
 	Enabled bool
 	Hosts   []HostPattern
 	Methods []string
