@@ -234,7 +234,7 @@ func varyKey(vary []rules.Varying, request rules.Header) string {
 // receive writes what a fill brings to the visitor.
 func (x *exchange) receive(reader *fill.Reader[*head], h *head, err error, lead bool, d decide.Decision) {
 	if err == nil && decide.FailedStatus(h.status) || err != nil && x.r.Context().Err() == nil {
-		if stale := x.in.Entry; stale != nil && x.in.Plan != nil && decide.OnError(stale, x.in.Verdict, x.edge.Now()) {
+		if stale := x.in.Entry; x.in.Plan != nil && decide.OnError(&x.in, x.edge.Now()) {
 			x.sample.Origin, x.sample.Waited = lead, x.edge.Now().Sub(x.began)
 			x.serve(stale, meter.Stale, rules.CacheStatus{})
 			return

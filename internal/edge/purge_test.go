@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"gerastic/internal/core/tags"
 )
@@ -148,4 +149,20 @@ func TestGroupsAreInvalidatedWithinOneOriginOnly(t *testing.T) {
 	s.answer(text("x"))
 	assert.False(t, s.get("/ports/a", "Host: a.example").hit())
 	assert.True(t, s.get("/ports/a", "Host: b.example").hit(), "RFC 9875 §3")
+}
+
+// TestSoftenedWithoutItsOrigin: what a purge marked stale does not stand in for an origin that
+// fails unless the route allows it, however young it is.
+func TestSoftenedWithoutItsOrigin(t *testing.T) {
+	s := newStand(t, text("old"))
+	for _, path := range []string{"/ports/tholm", "/stale/x"} {
+		s.get(path)
+		require.Contains(t, s.get(path).state, "hit")
+	}
+	s.purge(tags.Purge{All: true, Mode: tags.Soften})
+	s.answer(func(http.ResponseWriter, *http.Request) { panic(http.ErrAbortHandler) })
+	assert.Equal(t, 502, s.get("/ports/tholm").status, "no stale rule of the route allows it")
+	assert.Equal(t, "old", s.get("/stale/x").body, "stale_while_revalidate and stale_if_error do")
+	s.answer(text("new"))
+	assert.Equal(t, "new", s.get("/ports/tholm").body)
 }

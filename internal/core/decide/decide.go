@@ -170,11 +170,19 @@ func asked(in *Input) bool {
 // mayServeStale: no directive forbids it (RFC 9111 §4.2.4).
 func mayServeStale(f *rules.Freshness) bool { return !f.MustAsk && !f.NeverStale }
 
-// OnError tells whether a stale entry may stand in for an origin that failed
-// (RFC 5861 §4).
-func OnError(e *store.Entry, verdict tags.Verdict, now time.Time) bool {
-	f := &e.Freshness
-	return verdict != tags.Dropped && mayServeStale(f) && -f.Left(now) < f.StaleIfError
+// OnError tells whether what is stored may stand in for an origin that failed, at now. What is
+// fresh may; what is stale may for as long as the route's stale rules say (RFC 5861 §4). What a
+// purge marked stale is, however young, and so is all of it while the ledger is lost.
+func OnError(in *Input, now time.Time) bool {
+	e := in.Entry
+	if e == nil || in.Verdict == tags.Dropped || !mayServeStale(&e.Freshness) {
+		return false
+	}
+	left := e.Freshness.Left(now)
+	if left > 0 && in.Verdict == tags.Alive && !in.Lost {
+		return true
+	}
+	return max(0, -left) < e.Freshness.StaleIfError
 }
 
 // FailedStatus tells whether an answer counts as the origin's failure (RFC 5861 §4).

@@ -108,11 +108,25 @@ func TestEarlyRefreshGrowsLikelierTowardsTheEnd(t *testing.T) {
 }
 
 func TestOnError(t *testing.T) {
-	e := &store.Entry{Freshness: rules.Freshness{Born: noon, Lifetime: time.Minute, StaleIfError: time.Hour}}
-	assert.True(t, OnError(e, tags.Alive, noon.Add(30*time.Minute)))
-	assert.True(t, OnError(e, tags.Softened, noon.Add(30*time.Minute)))
-	assert.False(t, OnError(e, tags.Dropped, noon.Add(30*time.Minute)), "what was purged is never used again")
-	assert.False(t, OnError(e, tags.Alive, noon.Add(2*time.Hour)))
-	e.Freshness.NeverStale = true
-	assert.False(t, OnError(e, tags.Alive, noon.Add(30*time.Minute)), "must-revalidate forbids it")
+	for name, row := range map[string]struct {
+		age, window time.Duration
+		verdict     tags.Verdict
+		lost, never bool
+		may         bool
+	}{
+		"what is fresh":                          {30 * time.Second, 0, tags.Alive, false, false, true},
+		"stale, within the window":               {30 * time.Minute, time.Hour, tags.Alive, false, false, true},
+		"stale, beyond it":                       {2 * time.Hour, time.Hour, tags.Alive, false, false, false},
+		"stale, without one":                     {2 * time.Minute, 0, tags.Alive, false, false, false},
+		"marked stale by a purge, with a window": {30 * time.Second, time.Hour, tags.Softened, false, false, true},
+		"marked stale, without one":              {30 * time.Second, 0, tags.Softened, false, false, false},
+		"the ledger is lost, with a window":      {30 * time.Second, time.Hour, tags.Alive, true, false, true},
+		"the ledger is lost, without one":        {30 * time.Second, 0, tags.Alive, true, false, false},
+		"purged":                                 {30 * time.Second, time.Hour, tags.Dropped, false, false, false},
+		"must-revalidate":                        {30 * time.Minute, time.Hour, tags.Alive, false, true, false},
+	} {
+		in := Input{Verdict: row.verdict, Lost: row.lost, Entry: &store.Entry{Freshness: rules.Freshness{Born: noon, Lifetime: time.Minute, StaleIfError: row.window, NeverStale: row.never}}}
+		assert.Equal(t, row.may, OnError(&in, noon.Add(row.age)), name)
+	}
+	assert.False(t, OnError(&Input{}, noon))
 }
