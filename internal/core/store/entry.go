@@ -54,8 +54,9 @@ type Entry struct {
 	cost   atomic.Int64  // ns that its fill takes, smoothed
 	used   atomic.Int64  // unix ns of the last use
 	judged atomic.Uint64 // ledger sequence up to which the marks have nothing new to say of it
-	state  atomic.Uint32
-	size   atomic.Int64 // bytes, everything counted; changed under Memory.mu
+	soft   atomic.Bool   // counted by a softening purge: for ever, also for who still reads it
+	gone   atomic.Bool   // removed
+	size   atomic.Int64  // bytes, everything counted; changed under Memory.mu
 	moving atomic.Pointer[moving]
 	digest atomic.Pointer[compose.Digest]
 
@@ -88,12 +89,6 @@ type moving struct {
 	status       []string
 	cacheControl []string
 }
-
-const (
-	live     uint32 = iota
-	softened        // counted by a softening purge
-	gone            // removed or counted by a dropping purge
-)
 
 // Prepare makes the plain form. It must be called once before the entry is put.
 func (e *Entry) Prepare() {
@@ -216,7 +211,7 @@ func (e *Entry) Judge(m *tags.Marks) tags.Verdict {
 	if known := e.knownTo(); known < latest {
 		v = m.JudgeSince(&e.Subject, known)
 	}
-	soft := e.state.Load() == softened // noted in the entry itself, by the sweep
+	soft := e.soft.Load() // noted in the entry itself, by the sweep
 	if v == tags.Alive || v == tags.Softened && soft {
 		e.judged.Store(uint64(latest))
 	}

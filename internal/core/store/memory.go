@@ -247,7 +247,7 @@ func (m *Memory) forget(e *Entry, why Removal) {
 		return
 	}
 	e.counted = false
-	e.state.Store(gone)
+	e.gone.Store(true)
 	m.index.remove(e)
 	m.eviction.Removed(e)
 	m.used.Add(-e.size.Load())

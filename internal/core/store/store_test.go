@@ -250,6 +250,8 @@ func TestPromise2MarksThatNobodyNeedsAreForgotten(t *testing.T) {
 	marks.Apply(tags.Purge{Sequence: 3, Tags: []string{"other"}})
 	assert.Equal(t, tags.Alive, alive.Judge(marks))
 	assert.Equal(t, tags.Softened, soft.Judge(marks))
+	m.Put(entry("soft", 1, "s"), noon)
+	assert.Equal(t, tags.Softened, soft.Judge(marks), "also for whoever found it just before another took its place")
 	assert.Equal(t, tags.Dropped, dropped.Judge(marks))
 	marks.Apply(tags.Purge{Sequence: 4, Tags: []string{"a"}})
 	assert.Equal(t, tags.Dropped, alive.Judge(marks))

@@ -55,7 +55,7 @@ func (m *Memory) Sweep(p tags.Purge) Matched {
 			return // its fill began after the purge
 		}
 		if !drop {
-			if e.state.CompareAndSwap(live, softened) {
+			if !e.gone.Load() && e.soft.CompareAndSwap(false, true) {
 				matched.count(e)
 			}
 			return
@@ -75,8 +75,7 @@ func (m *Memory) Preview(p tags.Purge) Matched {
 	var matched Matched
 	seen := map[*Entry]bool{}
 	m.walk(p, false, func(e *Entry) {
-		state := e.state.Load()
-		if state == gone || p.Mode == tags.Soften && state == softened || seen[e] {
+		if e.gone.Load() || p.Mode == tags.Soften && e.soft.Load() || seen[e] {
 			return
 		}
 		seen[e] = true
@@ -294,7 +293,7 @@ func (m *Memory) Some(tag, route, path string, limit int) []*Entry {
 }
 
 // Softened tells whether a purge marked the entry stale.
-func (e *Entry) Softened() bool { return e.state.Load() == softened }
+func (e *Entry) Softened() bool { return e.soft.Load() }
 
 // RouteCounts returns how many entries each route holds.
 func (m *Memory) RouteCounts() map[string]int {
