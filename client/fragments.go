@@ -266,7 +266,7 @@ func (l *loading) use(p *piece, a *answer, from *answers, waited bool) {
 	}
 	l.ended(p, from.namespace, found, now.Sub(l.began), time.Duration(a.age*float64(time.Second)))
 	if a.lease != "" {
-		l.fillBehind(p, a.lease, from)
+		l.fillBehind(p, a.lease)
 	}
 }
 
@@ -284,7 +284,7 @@ func (l *loading) fillMine(mine []*piece, from *answers) {
 		return
 	}
 	l.sideBySide(mine, func(p *piece) { l.make(l.ctx, p) })
-	l.store(l.ctx, mine, from)
+	l.store(l.ctx, mine)
 	for _, p := range mine {
 		if p.err == nil {
 			l.take(p, from, Filled)
@@ -347,7 +347,7 @@ func (l *loading) make(ctx context.Context, p *piece) {
 
 // store offers what was made, and gives the leases of what was not back. What is not taken
 // is used all the same, this once: the page that it goes into is refused for the same reason.
-func (l *loading) store(ctx context.Context, mine []*piece, from *answers) {
+func (l *loading) store(ctx context.Context, mine []*piece) {
 	offers := make([]offer, 0, len(mine))
 	now := time.Now()
 	for _, p := range mine {
@@ -384,7 +384,7 @@ func (l *loading) store(ctx context.Context, mine []*piece, from *answers) {
 }
 
 // fillBehind fills what was used stale. It is no part of the page.
-func (l *loading) fillBehind(p *piece, lease string, from *answers) {
+func (l *loading) fillBehind(p *piece, lease string) {
 	behind := &loading{Fragments: l.Fragments, fill: l.fill}
 	wanted := *p.Fragment // the caller may change his
 	again := &piece{Fragment: &wanted, at: p.at, key: p.key, lease: lease}
@@ -395,9 +395,10 @@ func (l *loading) fillBehind(p *piece, lease string, from *answers) {
 		behind.make(ctx, again)
 		if again.err != nil {
 			l.warn("a fragment could not be made anew behind a visitor", again.err)
+		} else {
+			behind.counts[Filled].Add(1)
 		}
-		behind.store(ctx, []*piece{again}, from)
-		behind.counts[Filled].Add(1)
+		behind.store(ctx, []*piece{again})
 	})
 }
 

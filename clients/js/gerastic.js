@@ -179,8 +179,8 @@ export class Fragments {
     const again = { ...piece, lease, error: undefined, item: {} }
     const work = this.#make(new Scope(this, { fragment: true, depth: 0, report: [] }), again, fill).then(async () => {
       if (again.error) this.#options.warn('a fragment could not be made anew behind a caller:', again.error)
+      else this.counts.filled++
       await this.#store([again])
-      this.counts.filled++
     })
     this.#behind.add(work)
     work.finally(() => this.#behind.delete(work))

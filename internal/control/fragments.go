@@ -16,6 +16,7 @@ import (
 	"github.com/go-chi/chi/v5"
 	"github.com/klauspost/compress/gzip"
 
+	"gerastic/client"
 	"gerastic/internal/core/fragment"
 	"gerastic/internal/core/rules"
 	"gerastic/internal/core/tags"
@@ -322,5 +323,5 @@ func (c *Control) deleteFragment(w http.ResponseWriter, r *http.Request, namespa
 	}
 	done := purgeOut(records.Purge{Purge: tags.Purge{Sequence: sequence}, Applied: applied})
 	w.Header().Set("Content-Type", "application/json")
-	_ = huma.DefaultFormats["application/json"].Marshal(w, map[string]any{"sequence": done.Sequence, "matched": done.Matched, "nodes": done.Nodes})
+	_ = huma.DefaultFormats["application/json"].Marshal(w, client.PurgeResult{Sequence: done.Sequence, Mode: tags.Drop.String(), Matched: done.Matched, Nodes: done.Nodes})
 }

@@ -184,7 +184,10 @@ func (w *composedWriter) through(coding rules.Coding) {
 	w.packer.Reset(&w.countingWriter)
 }
 
-func (w *composedWriter) free(coding rules.Coding) { quick[coding].Put(w.packer) }
+func (w *composedWriter) free(coding rules.Coding) {
+	w.packer.Reset(nil) // it must not hold on to the visitor
+	quick[coding].Put(w.packer)
+}
 
 func (w *composedWriter) write(b []byte) (err error) {
 	if w.packer != nil {
@@ -335,6 +338,12 @@ func (s *pieces) target(raw string) (key.Request, error) {
 		return req, fmt.Errorf("%q is no URL that can be included", raw)
 	}
 	req.Scheme, req.Host = u.Scheme, key.CanonicalHost(u.Host, u.Scheme)
+	if req.Host != s.page.Host { // who a visitor is here is none of another host's business
+		header := maps.Clone(s.header)
+		delete(header, "Cookie")
+		delete(header, "Authorization")
+		req.Header = rules.Header(header)
+	}
 	req.Path, req.Query, req.HasQuery = u.EscapedPath(), u.RawQuery, u.RawQuery != "" || u.ForceQuery
 	if req.Path == "" {
 		req.Path = "/"
@@ -400,7 +409,7 @@ func (s *pieces) request(ctx context.Context, req key.Request) *http.Request {
 		u = &url.URL{Path: req.Path, RawQuery: req.Query}
 	}
 	return (&http.Request{
-		Method: http.MethodGet, URL: u, RequestURI: target, Host: req.Host, Header: maps.Clone(s.header), RemoteAddr: s.r.RemoteAddr, TLS: s.r.TLS,
+		Method: http.MethodGet, URL: u, RequestURI: target, Host: req.Host, Header: maps.Clone(http.Header(req.Header)), RemoteAddr: s.r.RemoteAddr, TLS: s.r.TLS,
 		Proto: "HTTP/1.1", ProtoMajor: 1, ProtoMinor: 1, Body: http.NoBody,
 	}).WithContext(ctx)
 }

@@ -183,6 +183,19 @@ func TestComposedPagesAreCompressed(t *testing.T) {
 	assert.Len(t, validators, 3, "plain, gzip and zstd each have their own")
 }
 
+// TestCredentialsStayWithTheirHost: pieces of the page's own host get the visitor's cookies,
+// those of another host do not.
+func TestCredentialsStayWithTheirHost(t *testing.T) {
+	tell := func(w http.ResponseWriter, r *http.Request) {
+		_, _ = fmt.Fprintf(w, "[%s %s%s]", r.Host, r.Header.Get("Cookie"), r.Header.Get("Authorization"))
+	}
+	s, _ := composing(t, map[string]http.HandlerFunc{
+		"/composed/a": text(`<esi:include src="/bypass/own"/><esi:include src="http://partner.example/bypass/other"/>`), "/bypass/own": tell, "/bypass/other": tell,
+	})
+	a := s.get("/composed/a", "Host: www.ostrel.example", "Cookie: session=ingrid", "Authorization: Basic eDp5")
+	assert.Equal(t, "[www.ostrel.example session=ingridBasic eDp5][partner.example ]", a.body)
+}
+
 // TestStalePieces are put in while they are renewed behind.
 func TestStalePieces(t *testing.T) {
 	s, k := composing(t, map[string]http.HandlerFunc{"/composed/a": text(`<esi:include src="/stale/x"/>!`), "/stale/x": text("old")})
