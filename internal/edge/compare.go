@@ -93,9 +93,10 @@ func (x *exchange) compare(entry *store.Entry) {
 	if o == nil {
 		return
 	}
-	second := &comparison{edge: x.edge, plan: x.plan, client: x.rules.clients[o], entry: entry, visitor: x.r.Clone(context.Background()), request: x.req}
+	second := &comparison{edge: x.edge, plan: x.plan, client: x.rules.clients[o], limit: x.plan.Limit(o), entry: entry, visitor: x.r.Clone(x.edge.life), request: x.req, sent: x.sent}
 	second.request.Header = rules.Header(second.visitor.Header)
-	go second.run()
+	second.sent.Request = &second.request
+	x.edge.run(second.run)
 }
 
 // comparison is one hit asked again.
@@ -103,9 +104,11 @@ type comparison struct {
 	edge    *Edge
 	plan    *policy.Plan
 	client  *origin.Client
+	limit   time.Duration
 	entry   *store.Entry
 	visitor *http.Request
 	request key.Request
+	sent    origin.Sent
 }
 
 // part is something of a request that the key leaves out.
@@ -123,7 +126,9 @@ func (c *comparison) run() {
 	}
 	f := Finding{At: e.Now(), Route: c.plan.Name, URL: c.request.Scheme + "://" + c.request.Host + c.visitor.URL.RequestURI(), Key: key.Text(key.Parts(c.entry.Key)),
 		Kind: "changed", Stored: stored, Origin: asVisitor}
-	c.wait()
+	if !c.wait() {
+		return
+	}
 	if plain, ok := c.ask(nil); ok && plain != asVisitor {
 		f.Kind = "key"
 		f.Separator = c.separator(unkeyed, asVisitor)
@@ -136,10 +141,9 @@ func (c *comparison) run() {
 // visitor.
 func (c *comparison) separator(unkeyed []part, asVisitor string) string {
 	for i, p := range unkeyed {
-		if i == maxProbes {
+		if i == maxProbes || !c.wait() {
 			break
 		}
-		c.wait()
 		if digest, ok := c.ask([]part{p}); ok && digest == asVisitor {
 			return p.String()
 		}
@@ -147,11 +151,17 @@ func (c *comparison) separator(unkeyed []part, asVisitor string) string {
 	return "several together"
 }
 
-// wait until the route may ask once more: every request counts against its rate.
-func (c *comparison) wait() {
+// wait until the route may ask once more: every request counts against its rate. It
+// reports false when the edge ends.
+func (c *comparison) wait() bool {
 	for !c.edge.comparer.take(c.plan.Name, c.plan.Compare.PerSecond, c.edge.Now()) {
-		time.Sleep(20 * time.Millisecond)
+		select {
+		case <-c.edge.life.Done():
+			return false
+		case <-time.After(20 * time.Millisecond):
+		}
 	}
+	return true
 }
 
 // unkeyed lists what of the visitor's request the key and Vary leave out.
@@ -165,14 +175,14 @@ func (c *comparison) unkeyed() []part {
 			parts = append(parts, part{"parameter", name})
 		}
 	}
-	for _, cookie := range c.visitor.Cookies() {
-		if !slices.Contains(c.plan.Key.Cookies, cookie.Name) && !slices.Contains(parts, part{"cookie", cookie.Name}) {
-			parts = append(parts, part{"cookie", cookie.Name})
+	for _, name := range key.CookieNames(c.request.Header) {
+		if name != "" && !c.plan.Key.HoldsCookie(name) {
+			parts = append(parts, part{"cookie", name})
 		}
 	}
-	for name := range origin.FillHeader(c.visitor, &c.request, &c.plan.Key, nil) {
+	for name := range c.sent.Whole() {
 		varies := slices.ContainsFunc(c.entry.Vary, func(v rules.Varying) bool { return v.Name == name })
-		if name == "Cookie" || varies || slices.Contains(c.plan.Key.Headers, name) || strings.HasPrefix(name, "X-Forwarded-") || name == "Forwarded" || name == "Via" || name == "Accept-Encoding" {
+		if name == "Cookie" || name == "Cache-Control" || name == "Pragma" || varies || c.plan.Key.HoldsField(name) || strings.HasPrefix(name, "X-Forwarded-") || name == "Forwarded" || name == "Via" || name == "Accept-Encoding" {
 			continue
 		}
 		parts = append(parts, part{"header", name})
@@ -185,27 +195,10 @@ func (c *comparison) unkeyed() []part {
 
 // ask asks the origin with the key's parts and those given besides.
 func (c *comparison) ask(besides []part) (digest string, ok bool) {
-	ctx, cancel := context.WithTimeout(context.Background(), c.client.Origin.Total)
+	ctx, cancel := context.WithTimeout(c.edge.life, c.client.Origin.Total)
 	defer cancel()
 	canonical, has := c.plan.Key.Query.Canonical(c.request.Query, c.request.HasQuery)
-	header := origin.FillHeader(c.visitor, &c.request, &c.plan.Key, nil)
-	all := c.unkeyed()
-	for _, p := range all {
-		if p.kind == "header" && !slices.Contains(besides, p) {
-			header.Del(p.name)
-		}
-	}
-	header.Del("Cookie")
-	header.Del("Accept-Encoding") // codings are no difference
-	var cookies []string
-	for _, cookie := range c.visitor.Cookies() {
-		if p := (part{"cookie", cookie.Name}); !slices.Contains(all, p) || slices.Contains(besides, p) {
-			cookies = append(cookies, cookie.Name+"="+cookie.Value)
-		}
-	}
-	if len(cookies) > 0 {
-		header.Set("Cookie", strings.Join(cookies, "; "))
-	}
+	header := c.header(besides)
 	for pair := range strings.SplitSeq(c.request.Query, "&") {
 		name, _, _ := strings.Cut(pair, "=")
 		if decoded, err := url.QueryUnescape(name); err == nil && slices.Contains(besides, part{"parameter", decoded}) {
@@ -213,7 +206,7 @@ func (c *comparison) ask(besides []part) (digest string, ok bool) {
 		}
 	}
 	r := (&http.Request{Method: http.MethodGet, URL: c.client.Target(c.visitor.URL, canonical, has), Host: c.request.Host, Header: header, Proto: "HTTP/1.1", ProtoMajor: 1, ProtoMinor: 1}).WithContext(ctx)
-	resp, err := c.client.Do(r)
+	resp, err := c.client.Do(r, c.limit)
 	if err != nil {
 		return "", false
 	}
@@ -223,6 +216,37 @@ func (c *comparison) ask(besides []part) (digest string, ok bool) {
 		return "", false
 	}
 	return c.digest(resp.StatusCode, body), true
+}
+
+// header is what a fill for the entry would send, and of what the key leaves out only those
+// parts that are given besides.
+func (c *comparison) header(besides []part) http.Header {
+	var varied []string
+	for _, v := range c.entry.Vary {
+		varied = append(varied, v.Name)
+	}
+	header, whole, all := c.sent.Fill(varied), c.sent.Whole(), c.unkeyed()
+	for _, p := range all {
+		switch {
+		case p.kind != "header":
+		case slices.Contains(besides, p):
+			header[p.name] = whole[p.name]
+		case !c.plan.Withholds(p.name): // what is withheld is not there, or reads alike for all
+			delete(header, p.name)
+		}
+	}
+	delete(header, "Cookie")
+	delete(header, "Cache-Control")
+	delete(header, "Pragma")
+	delete(header, "Accept-Encoding") // codings are no difference
+	cookies := key.KeepCookies(c.request.Header["Cookie"], func(name string) bool {
+		p := part{"cookie", name}
+		return !slices.Contains(all, p) || slices.Contains(besides, p)
+	})
+	if cookies != nil {
+		header["Cookie"] = cookies
+	}
+	return header
 }
 
 // digest is of the status and of the body without what the route ignores.

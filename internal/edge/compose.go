@@ -313,6 +313,7 @@ func (x *exchange) pieces() *pieces {
 	}
 	y := x.edge.exchanges.Get().(*exchange)
 	y.rules, y.depth, y.began = s.rules, s.depth, x.began
+	y.sent.Remote, y.sent.Proto = s.r.RemoteAddr, s.r.ProtoMajor
 	s.looking, s.samples = y, make([]meter.Sample, 0, 16)
 	return s
 }

@@ -34,18 +34,22 @@ func (e *Edge) compress(entry, before *store.Entry) {
 		}
 		return
 	}
-	go func() {
-		compressing <- struct{}{}
+	e.run(func() {
+		select {
+		case compressing <- struct{}{}:
+		case <-e.life.Done():
+			return
+		}
 		defer func() { <-compressing }()
 		for _, c := range rules.Codings {
-			if entry.Judge(e.Marks) == tags.Dropped {
+			if e.life.Err() != nil || entry.Judge(e.Marks) == tags.Dropped {
 				return // a purge was faster
 			}
 			if coded := encode(c, entry.Body); len(coded) < len(entry.Body)*9/10 {
 				e.Store.AddForm(entry, c, coded)
 			}
 		}
-	}()
+	})
 }
 
 var zstdEncoder = sync.OnceValue(func() *zstd.Encoder {

@@ -4,6 +4,7 @@ package edge
 
 import (
 	"context"
+	"hash/maphash"
 	"log/slog"
 	"net/http"
 	"sync"
@@ -48,12 +49,18 @@ type Edge struct {
 	KnownUntil atomic.Int64
 	rules      atomic.Pointer[Rules]
 	fills      *fill.Group[*head]
-	lone       memo[time.Time]    // keys whose answers are not for sharing, until when
+	unshared   memo[unshared]     // keys whose last answer was not for others
+	varied     memo[[]string]     // fields that the origin's Vary named for a key
 	searches   memo[rules.Search] // the No-Vary-Search rules of paths
 	searching  memo[struct{}]     // the paths that have some
 	comparer   comparer
 	watching   watchers
 	exchanges  sync.Pool
+
+	life   context.Context // ends with Shutdown
+	end    context.CancelFunc
+	tasks  sync.WaitGroup
+	ending sync.RWMutex // held to end, and to begin a task
 }
 
 // Rules are a policy with its switches and the ways to its origins. Immutable; a node
@@ -63,6 +70,7 @@ type Rules struct {
 	Off     map[string]bool // routes switched off at run time
 	AllOff  bool
 	clients map[*policy.Origin]*origin.Client
+	tallies []tally // of the policy's routes
 }
 
 // Enabled tells whether a route is on: in the policy and by its switch.
@@ -82,16 +90,56 @@ func New(parts Parts) *Edge {
 		parts.Leases = fill.NewLeases(0)
 	}
 	edge := &Edge{Parts: parts, fills: fill.NewGroup[*head]()}
+	edge.life, edge.end = context.WithCancel(context.Background())
 	edge.exchanges.New = func() any {
-		return &exchange{edge: edge, stripe: edge.Meter.Stripe(), key: make([]byte, 0, 512)}
+		x := &exchange{edge: edge, stripe: edge.Meter.Stripe(), key: make([]byte, 0, 512)}
+		x.sent = origin.Sent{Request: &x.req, Trusted: edge.Trusted}
+		return x
 	}
 	return edge
+}
+
+// run does something on its own that Shutdown waits for; it reports false, and does
+// nothing, when the edge has ended.
+func (e *Edge) run(task func()) bool {
+	e.ending.RLock()
+	defer e.ending.RUnlock()
+	if e.life.Err() != nil {
+		return false
+	}
+	e.tasks.Go(task)
+	return true
+}
+
+// Shutdown ends what goes on behind visitors: fills that nobody reads any more,
+// refreshes, comparisons, compression, probes of origins. It is called when no visitor is
+// served any more, and returns when all has ended, or with the context's error.
+func (e *Edge) Shutdown(ctx context.Context) error {
+	e.ending.Lock()
+	e.end()
+	e.ending.Unlock()
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		e.tasks.Wait()
+		if rules := e.rules.Load(); rules != nil {
+			for _, c := range rules.clients {
+				c.Close()
+			}
+		}
+	}()
+	select {
+	case <-ended:
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
 }
 
 // Apply puts rules in force for the requests that come from now on. Connections to
 // origins that stay the same are kept.
 func (e *Edge) Apply(p *policy.Policy, off map[string]bool, allOff bool) {
-	next := &Rules{Policy: p, Off: off, AllOff: allOff, clients: map[*policy.Origin]*origin.Client{}}
+	next := &Rules{Policy: p, Off: off, AllOff: allOff, clients: map[*policy.Origin]*origin.Client{}, tallies: make([]tally, len(p.Routes))}
 	old := e.rules.Load()
 	kept := map[*origin.Client]bool{}
 	for _, o := range p.Origins {
@@ -155,36 +203,51 @@ func (e *Edge) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	x.answer()
 }
 
-// memo remembers something about keys. It is bounded: when it is full it forgets all,
-// which costs a request or two.
+// unshared is what is remembered of an answer that was not for others.
+type unshared struct {
+	until  time.Time  // those who ask for it until then do not wait in line to learn it
+	rule   rules.Rule // why it was not stored; OK if it was, but not fresh
+	status int
+	at     time.Time
+}
+
+// loneTime is for how long those who ask for such a key do not wait for one another.
+const loneTime = 10 * time.Second
+
+// memo remembers something about keys, by their hash: what it says is a hint, or is
+// checked by who asks. It is bounded: when it is full it forgets all, which costs a request
+// or two.
 type memo[V any] struct {
 	mu   sync.RWMutex
-	kept map[string]V
+	kept map[uint64]V
 	size atomic.Int64
 }
 
 const memoSize = 8192
 
-// loneTime is for how long a key counts as not for sharing: those who ask for it
-// meanwhile do not wait in line to learn it.
-const loneTime = 10 * time.Second
+var memoSeed = maphash.MakeSeed()
 
 func (m *memo[V]) note(key string, v V) {
+	hash := maphash.String(memoSeed, key)
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	if m.kept == nil || len(m.kept) >= memoSize {
-		m.kept = map[string]V{}
+		m.kept = map[uint64]V{}
 	}
-	m.kept[key] = v
+	m.kept[hash] = v
 	m.size.Store(int64(len(m.kept)))
 }
 
 func (m *memo[V]) any() bool { return m.size.Load() > 0 }
 
 func (m *memo[V]) of(key string) (v V, ok bool) {
+	if !m.any() {
+		return v, false
+	}
+	hash := maphash.String(memoSeed, key)
 	m.mu.RLock()
 	defer m.mu.RUnlock()
-	v, ok = m.kept[key]
+	v, ok = m.kept[hash]
 	return v, ok
 }
 
@@ -192,8 +255,9 @@ func (m *memo[V]) forget(key string) {
 	if !m.any() {
 		return
 	}
+	hash := maphash.String(memoSeed, key)
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	delete(m.kept, key)
+	delete(m.kept, hash)
 	m.size.Store(int64(len(m.kept)))
 }

@@ -5,11 +5,15 @@ import (
 	"net/http"
 	"net/url"
 	"slices"
+	"strings"
+	"time"
 
 	"gerastic/internal/core/decide"
 	"gerastic/internal/core/key"
 	"gerastic/internal/core/policy"
+	"gerastic/internal/core/rules"
 	"gerastic/internal/core/store"
+	"gerastic/internal/origin"
 )
 
 // Examination is a request taken through match, key, find and decide, and no further.
@@ -21,12 +25,23 @@ type Examination struct {
 	Key      []key.Part
 	Variants []*store.Entry
 	Origin   *policy.Origin
+	sent     origin.Sent
+	Unstored *Unstored // the key's last answer, if it was not stored
+}
+
+// Unstored is an answer that was not stored, and why.
+type Unstored struct {
+	Rule   rules.Rule
+	Status int
+	At     time.Time
 }
 
 // Examine takes a request the way that ServeHTTP does, up to the decision. Nothing is
 // fetched, counted or changed. ok is false before there is a policy.
 func (e *Edge) Examine(r *http.Request) (ex Examination, ok bool) {
 	x := &exchange{edge: e, r: r, began: e.Now(), rules: e.rules.Load()}
+	x.sent = origin.Sent{Request: &x.req, Trusted: e.Trusted, Remote: r.RemoteAddr, Proto: r.ProtoMajor}
+	rules.DropConnectionFields(rules.Header(r.Header))
 	if x.rules == nil {
 		return ex, false
 	}
@@ -39,8 +54,13 @@ func (e *Edge) Examine(r *http.Request) (ex Examination, ok bool) {
 		x.find()
 		ex.Key = key.Parts(string(x.key))
 		ex.Variants = e.Store.Variants(x.key)
+		if last, known := e.unshared.of(string(x.key)); known && last.rule != rules.OK {
+			ex.Unstored = &Unstored{Rule: last.rule, Status: last.status, At: last.at}
+		}
 	}
 	ex.Rules, ex.Request, ex.Input = x.rules, x.req, x.in
+	ex.sent = x.sent
+	ex.sent.Request = &ex.Request
 	ex.Decision = decide.Of(&x.in)
 	ex.Origin = x.rules.Policy.OriginFor(x.req.Host)
 	return ex, true
@@ -58,21 +78,43 @@ func (ex *Examination) Dropped() []string {
 	asked, _ := url.ParseQuery(ex.Request.Query)
 	for _, name := range slices.Sorted(maps.Keys(asked)) {
 		if !kept.Has(name) {
-			dropped = append(dropped, "parameter "+name+" (it does not reach the origin)")
+			dropped = append(dropped, "parameter "+name)
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(ex.Request.Header)) {
-		if !slices.Contains(spec.Headers, name) && name != "Cookie" && name != spec.Identity.Name {
+		if !spec.HoldsField(name) && name != "Cookie" {
 			dropped = append(dropped, "header "+name)
 		}
 	}
-	for _, line := range ex.Request.Header["Cookie"] {
-		cookies, _ := http.ParseCookie(line)
-		for _, c := range cookies {
-			if !slices.Contains(spec.Cookies, c.Name) && c.Name != spec.Identity.Name {
-				dropped = append(dropped, "cookie "+c.Name)
-			}
+	for _, name := range key.CookieNames(ex.Request.Header) {
+		if name != "" && !spec.HoldsCookie(name) {
+			dropped = append(dropped, "cookie "+name)
 		}
 	}
 	return dropped
+}
+
+// Withheld lists what of the request does not reach the origin when it is asked for an
+// answer that others may have. Nothing is withheld from a request that goes through.
+func (ex *Examination) Withheld() []string {
+	plan := ex.Input.Plan
+	if plan == nil || ex.Decision.Action == decide.Bypass || ex.Decision.AsVisitor {
+		return nil
+	}
+	var withheld []string
+	fill := ex.sent.Fill(nil)
+	for _, dropped := range ex.Dropped() {
+		kind, name, _ := strings.Cut(dropped, " ")
+		reaches := false
+		switch kind {
+		case "header":
+			reaches = slices.Equal(fill[name], ex.Request.Header[name]) || name == "Accept-Encoding" && len(fill[name]) > 0
+		case "cookie":
+			reaches = !plan.WithholdsCookie(name)
+		}
+		if !reaches {
+			withheld = append(withheld, dropped)
+		}
+	}
+	return withheld
 }

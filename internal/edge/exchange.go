@@ -18,6 +18,7 @@ import (
 	"gerastic/internal/core/meter"
 	"gerastic/internal/core/policy"
 	"gerastic/internal/core/rules"
+	"gerastic/internal/origin"
 )
 
 // exchange is one request on its way. Exchanges are pooled: nothing may keep one, or
@@ -31,18 +32,23 @@ type exchange struct {
 	rules *Rules
 	plan  *policy.Plan
 	req   key.Request
+	sent  origin.Sent // the request as it reaches the origin
 	key   []byte
 	began time.Time
 	in    decide.Input
 
-	body   []byte        // of a request whose key holds it
-	depth  int           // 0 for a visitor's request, 1 for a piece of his page, and so on
-	budget *atomic.Int64 // pieces that his page may still ask for, however deep; nil for his request
-	sample meter.Sample
+	body    []byte        // of a request whose key holds it
+	forward rules.Forward // why the origin is asked, once it is
+	own     rules.Header  // fields that are for this visitor alone
+	depth   int           // 0 for a visitor's request, 1 for a piece of his page, and so on
+	budget  *atomic.Int64 // pieces that his page may still ask for, however deep; nil for his request
+	sample  meter.Sample
 }
 
 func (x *exchange) begin(w http.ResponseWriter, r *http.Request) {
 	x.w, x.r = w, r
+	x.sent.Remote, x.sent.Proto = r.RemoteAddr, r.ProtoMajor
+	rules.DropConnectionFields(rules.Header(r.Header)) // no key may hold what ends here
 	x.began = x.edge.Now()
 	x.rules = x.edge.rules.Load()
 	x.sample, x.depth = meter.Sample{Outcome: meter.Error}, 0
@@ -71,7 +77,8 @@ func (x *exchange) end() {
 
 // release gives the exchange back, unrecorded.
 func (x *exchange) release() {
-	x.w, x.r, x.rules, x.plan, x.req, x.in, x.body, x.budget = nil, nil, nil, nil, key.Request{}, decide.Input{}, nil, nil
+	x.w, x.r, x.rules, x.plan, x.req, x.in, x.body, x.budget, x.own = nil, nil, nil, nil, key.Request{}, decide.Input{}, nil, nil, nil
+	x.forward, x.sent.Plan, x.sent.Remote = rules.NotForwarded, nil, ""
 	x.edge.exchanges.Put(x)
 }
 
@@ -118,19 +125,20 @@ func (x *exchange) answer() {
 	if x.in.Enabled && x.plan.Key.Body != key.NoBody {
 		x.question()
 	}
-	if x.in.Plan == nil || !x.in.Enabled || upgrades(x.r.Header) {
-		d := decide.Of(&x.in)
-		x.sample.Cause = d.Cause
-		if d.Action != decide.Bypass { // an upgrade on a cached route
-			d.Forward, x.sample.Cause = rules.ForwardRequest, meter.Asked
-		}
-		x.pass(d.Forward)
+	x.countUnkeyed()
+	if x.upgrade() && x.in.Plan != nil {
+		x.sample.Cause = meter.Asked
+		x.pass(rules.ForwardRequest)
 		return
 	}
-	x.find()
+	if x.in.Plan != nil && x.in.Enabled {
+		x.find()
+	}
 	d := decide.Of(&x.in)
 	x.sample.Cause = d.Cause
 	switch d.Action {
+	case decide.Bypass:
+		x.pass(d.Forward)
 	case decide.ServeStale:
 		x.serve(x.in.Entry, meter.Stale, rules.CacheStatus{})
 	case decide.Serve:
@@ -161,7 +169,12 @@ func (x *exchange) match() {
 		}
 		return
 	}
-	x.in.Plan, x.in.Enabled = x.plan, x.rules.Enabled(x.plan)
+	x.in.Plan, x.in.Enabled, x.sent.Plan = x.plan, x.rules.Enabled(x.plan), x.plan
+	x.in.SignedIn, x.in.Authorized = x.plan.SignedIn(x.req.Header), x.plan.Authorized(x.req.Header)
+	if id := &x.plan.Key.Identity; id.Required {
+		_, named := id.Of(x.req.Header)
+		x.in.Nameless = !named
+	}
 	if h := x.req.Header; h.Has("Cache-Control") || h.Has("Pragma") {
 		x.in.Visitor = rules.RequestDirectives(h)
 	} else {
@@ -205,7 +218,10 @@ type readAgain struct {
 func (x *exchange) find() {
 	e := x.edge
 	x.key = x.plan.Key.Append(x.key[:0], x.plan.KeyName, &x.req)
-	x.in.Entry, x.in.Variants = e.Store.Find(x.key, x.req.Header)
+	if x.in.SignedIn != "" || x.in.Nameless {
+		return // nothing that is shared is for this visitor
+	}
+	x.in.Entry, x.in.Variants = e.Store.Find(x.key, &x.sent)
 	if x.in.Entry == nil && e.searches.any() {
 		x.findReduced()
 	}
@@ -231,7 +247,7 @@ func (x *exchange) findReduced() {
 		return
 	}
 	x.useRule(rule)
-	found, variants := e.Store.Find(x.key, x.req.Header)
+	found, variants := e.Store.Find(x.key, &x.sent)
 	x.in.Variants = variants
 	if found != nil && found.Search == rule.String() {
 		x.in.Entry = found
@@ -252,8 +268,4 @@ func (x *exchange) useRule(rule rules.Search) {
 	reduced := rule.String() + "?" + rule.Canonical(query)
 	x.req.Reduced = &reduced
 	x.key = x.plan.Key.Append(x.key[:0], x.plan.KeyName, &x.req)
-}
-
-func upgrades(h http.Header) bool {
-	return len(h["Upgrade"]) > 0 && len(h["Connection"]) > 0
 }

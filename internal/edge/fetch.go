@@ -7,6 +7,7 @@ import (
 	"io"
 	"math"
 	"net/http"
+	"slices"
 	"strconv"
 	"strings"
 	"sync/atomic"
@@ -26,30 +27,49 @@ import (
 
 // head is what a fill knows before the body: the status and header that visitors get.
 type head struct {
-	status   int
-	header   rules.Header // for everyone
-	own      rules.Header // for the one who leads: with the fields that are for him alone
-	received time.Time
-	waited   time.Duration          // from asking to the first byte
-	took     atomic.Int64           // ns, from asking to the last byte; 0 until then
-	length   int64                  // of the body, -1 if unknown
-	rule     rules.Rule             // why the answer is not for others; OK if it is
-	vary     []rules.Varying        // what the answer depends on, as the leader's request had it
-	search   rules.Search           // which other queries it answers
-	query    string                 // that it was asked with
-	trailers []string               // announced
-	trailer  http.Header            // complete when the body is
-	whole    atomic.Pointer[[]byte] // the body, once all of it is there and stored
-	browser  time.Duration
-	told     []string                     // of the fragments in it, for engineers
-	composes bool                         // it is a skeleton
-	skeleton atomic.Pointer[compose.Page] // parsed, once it is stored
-	entry    *store.Entry                 // a stored answer that the origin confirmed (304): the body is there
+	status    int
+	header    rules.Header // for everyone
+	own       rules.Header // for the one who leads: with the fields that are for them alone; of a 304, only those
+	received  time.Time
+	waited    time.Duration          // from asking to the first byte
+	took      atomic.Int64           // ns, from asking to the last byte; 0 until then
+	length    int64                  // of the body, -1 if unknown
+	rule      rules.Rule             // why the answer is not for others; OK if it is
+	fresh     bool                   // on arrival, so that those who joined may have it
+	subject   *tags.Subject          // of the entry that it becomes
+	unsure    bool                   // only its end shows whether it is stored
+	kept      atomic.Bool            // it is stored
+	vary      []rules.Varying        // what the answer depends on, as the leader's request had it
+	encodings []string               // content codings that its origin gave it
+	personal  bool                   // for the one whom the key names
+	search    rules.Search           // which other queries it answers
+	query     string                 // that it was asked with
+	trailers  []string               // announced
+	trailer   http.Header            // complete when the body is
+	whole     atomic.Pointer[[]byte] // the body, once all of it is there and stored
+	browser   time.Duration
+	told      []string                     // of the fragments in it, for engineers
+	composes  bool                         // it is a skeleton
+	skeleton  atomic.Pointer[compose.Page] // parsed, once it is stored
+	entry     *store.Entry                 // a stored answer that the origin confirmed (304): the body is there
 }
 
-// answers tells whether a request that joined may read the answer.
-func (h *head) answers(request rules.Header, query string) bool {
-	return h.rule == rules.OK && rules.Matches(h.vary, request) && h.search.Canonical(h.query) == h.search.Canonical(query)
+// isShared reports whether those who joined may have the answer at all: it is stored, and
+// needs no validation for each of them (RFC 9111 §5.2.2.4).
+func (h *head) isShared() bool { return h.rule == rules.OK && h.fresh }
+
+// answers reports whether a request that joined may read the answer.
+func (h *head) answers(request rules.Fields, query string) bool {
+	return h.isShared() && rules.Accepts(request, h.encodings) && rules.Matches(h.vary, request) && h.search.Canonical(h.query) == h.search.Canonical(query)
+}
+
+// claims reports whether the answer may be said to be stored: it is, or nothing is known
+// that would keep it from that.
+func (h *head) claims(e *Edge) bool {
+	if h.rule != rules.OK || h.entry != nil && !h.kept.Load() {
+		return false
+	}
+	return h.kept.Load() || h.took.Load() == 0 && h.length >= 0 && !h.unsure && e.Marks.Judge(h.subject) != tags.Dropped
 }
 
 // order is all that a fill needs; it outlives the request that caused it.
@@ -58,7 +78,11 @@ type order struct {
 	client     *origin.Client
 	req        *http.Request
 	request    key.Request
-	header     rules.Header // the visitor's, for Vary
+	sent       origin.Sent   // the request as it reaches the origin, for Vary
+	limit      time.Duration // for the head
+	varied     []string      // fields that it is asked with because its Vary named them
+	asVisitor  bool          // with everything that the visitor sent
+	alone      bool          // it says nothing of what others would get
 	key        string
 	stamp      tags.Stamp
 	searchKey  string
@@ -68,6 +92,7 @@ type order struct {
 	validate   bool
 	noStore    bool
 	behind     bool
+	unstored   rules.Rule // why the last answer was not stored: the visitor's own conditions are asked; OK: they are not
 }
 
 // order prepares a fill for the exchange. A HEAD of what is stored asks for all of it,
@@ -81,22 +106,20 @@ func (x *exchange) order(stamp tags.Stamp, d decide.Decision) (*order, error) {
 	query, has := x.plan.Key.Query.Canonical(x.req.Query, x.req.HasQuery)
 	ord := &order{
 		plan: x.plan, client: client, key: string(x.key), searchKey: x.searchKey(), query: query, stamp: stamp, noStore: d.NoStore,
-		request: x.req, header: x.req.Header.Clone(),
+		request: x.req, sent: x.sent, limit: x.plan.Limit(o), asVisitor: d.AsVisitor, alone: d.Alone,
 	}
-	ord.request.Header = ord.header
+	ord.request.Header = x.req.Header.Clone()
+	ord.sent.Request = &ord.request
+	ord.varied = x.variedNames()
 	method := x.req.Method
 	if method == http.MethodHead && x.in.Entry != nil {
 		method = http.MethodGet
 	}
 	ord.req = &http.Request{
 		Method: method, URL: client.Target(x.r.URL, query, has), Host: x.req.Host,
-		Header: origin.FillHeader(x.r, &x.req, &x.plan.Key, x.edge.Trusted),
-		Proto:  "HTTP/1.1", ProtoMajor: 1, ProtoMinor: 1,
+		Proto: "HTTP/1.1", ProtoMajor: 1, ProtoMinor: 1,
 	}
-	ord.req.Header.Set("Surrogate-Capability", rules.CacheName+`="ESI/1.0"`)
-	if x.plan.Compose { // what is compressed cannot be read
-		ord.req.Header.Del("Accept-Encoding")
-	}
+	ord.address()
 	if body := x.body; body != nil {
 		if kind := x.plan.Key.Body; kind == key.JSON || kind == key.GraphQL {
 			// Parameters of the media type are not in the key.
@@ -111,78 +134,169 @@ func (x *exchange) order(stamp tags.Stamp, d decide.Decision) (*order, error) {
 	if x.in.Entry != nil && x.in.Verdict != tags.Dropped {
 		ord.found = x.in.Entry
 		ord.validate = d.Action == decide.Validate || d.Action == decide.ServeAndRefresh
+	} else if d.Alone {
+		// What is stored is not for this visitor, so that nothing of it is to be confirmed.
 	} else if x.in.Entry == nil && x.in.Variants > 0 {
 		ord.candidates = x.candidates()
 	}
 	return ord, nil
 }
 
-// candidates are the other variants that a strong validator can name (RFC 9111 §4.1, §4.3.1).
+// address makes the header that the origin is asked with.
+func (o *order) address() {
+	if o.asVisitor {
+		o.req.Header = o.sent.Whole()
+	} else {
+		o.req.Header = o.sent.Fill(o.varied)
+	}
+	o.req.Header.Set("Surrogate-Capability", rules.CacheName+`="ESI/1.0"`)
+	if o.plan.Compose { // what is compressed cannot be read
+		o.req.Header.Del("Accept-Encoding")
+	}
+}
+
+// variedNames are the fields that the origin is known to vary on for this key.
+func (x *exchange) variedNames() []string {
+	if !x.plan.Terms.States() {
+		return nil
+	}
+	names, _ := x.edge.varied.of(string(x.key))
+	if e := x.in.Entry; e != nil { // it is confirmed only if it is asked for as before
+		names = slices.Clone(names)
+		for _, v := range e.Vary {
+			if !slices.Contains(names, v.Name) {
+				names = append(names, v.Name)
+			}
+		}
+	}
+	return names
+}
+
+// candidates are the other variants that a strong validator can name (RFC 9111 §4.1,
+// §4.3.1), and that the visitor could read.
 func (x *exchange) candidates() []*store.Entry {
 	var named []*store.Entry
 	for _, e := range x.edge.Store.Variants(x.key) {
-		if etag := e.Header.Get("Etag"); strings.HasPrefix(etag, `"`) && e.Judge(x.edge.Marks) != tags.Dropped {
+		if etag := e.Header.Get("Etag"); strings.HasPrefix(etag, `"`) && e.Judge(x.edge.Marks) != tags.Dropped && rules.Accepts(&x.sent, e.Encodings) {
 			named = append(named, e)
 		}
 	}
-	return named
+	return slices.DeleteFunc(slices.Clone(named), func(e *store.Entry) bool {
+		// One tag for two codings tells nobody which of them is confirmed (RFC 9110 §8.8.3.3).
+		return slices.ContainsFunc(named, func(other *store.Entry) bool {
+			return other.Header.Get("Etag") == e.Header.Get("Etag") && !slices.Equal(other.Encodings, e.Encodings)
+		})
+	})
 }
 
 var errNoOrigin = errors.New("no origin of the policy answers this host")
 
 // fetch asks the origin, or joins a request that already does.
 func (x *exchange) fetch(d decide.Decision) {
-	e := x.edge
-	stamp := e.Marks.Stamp()
-	until, lone := e.lone.of(string(x.key))
+	last, known := x.edge.unshared.of(string(x.key))
 	// When the ledger is lost, nobody knows whether what is under way began before a purge.
-	alone := x.r.Method == http.MethodHead && x.in.Entry == nil || d.NoStore || x.in.Lost || lone && x.began.Before(until)
+	alone := d.Alone || x.r.Method == http.MethodHead && x.in.Entry == nil || d.NoStore || x.in.Lost || known && x.began.Before(last.until)
+	x.forward = d.Forward
+	if x.in.Entry == nil && !x.plan.Compose && accepts(x.req.Header, "text/event-stream") {
+		x.sample.Cause = meter.Unstorable(rules.EventStream)
+		x.pass(d.Forward) // a stream is for the one who opens it
+		return
+	}
+	ask := asking{Decision: d}
+	if known && last.rule != rules.OK && x.in.Entry == nil && !x.plan.Compose && rules.Conditional(x.req.Header) {
+		// The origin knows what this visitor has; we have nothing to compare it with.
+		alone, ask.conditions = true, last.rule
+	}
 	if alone && x.req.Header.Has("Range") && !x.plan.Compose { // not for the store, so the part alone will do
 		x.pass(d.Forward)
 		return
 	}
 	flightKey := x.flightKey()
-	for {
-		var reader *fill.Reader[*head]
-		var flight *fill.Flight[*head]
-		lead := true
-		if alone {
-			reader, flight = e.fills.Alone(stamp)
-		} else {
-			reader, flight, lead = e.fills.Join(flightKey, stamp)
-		}
-		if lead {
-			o, err := x.order(stamp, d)
-			if err != nil {
-				flight.End(err)
-				reader.Close()
-				x.refuse(http.StatusMisdirectedRequest, err.Error(), d.Cause)
-				return
-			}
-			go e.lead(flight, o)
-		}
-		h, err := reader.Wait(x.r.Context(), x.hint)
-		if err == nil && h.rule != rules.OK && x.req.Header.Has("Range") && h.status == http.StatusOK && !h.composes {
-			// Only a part was asked for, and the whole is not for the store.
-			reader.Close()
-			x.pass(d.Forward)
-			return
-		}
-		if err == nil && !lead && !h.answers(x.req.Header, x.query()) {
-			reader.Close()
-			if h.rule != rules.OK {
-				alone = true // not for others: everyone asks for himself, all at once
-			} else {
-				next := string(x.key) + varyKey(h.vary, x.req.Header)
-				alone = next == flightKey // nothing that tells the two apart: do not join again
-				flightKey = next
-			}
-			continue
-		}
-		x.receive(reader, h, err, lead, d)
-		reader.Close()
-		return
+	for again := true; again; {
+		again, flightKey, alone = x.attempt(&ask, flightKey, alone)
 	}
+}
+
+// asking is a decision to ask the origin, with the rule that kept its last answer from the
+// store, if the visitor's own conditions are to be asked.
+type asking struct {
+	decide.Decision
+	conditions rules.Rule
+}
+
+// attempt leads or joins one fill and answers with it, unless what it brings is not for this
+// visitor: then it says how to go on.
+func (x *exchange) attempt(d *asking, flightKey string, alone bool) (again bool, nextKey string, nextAlone bool) {
+	e := x.edge
+	stamp := e.Marks.Stamp()
+	var reader *fill.Reader[*head]
+	var flight *fill.Flight[*head]
+	lead := true
+	if alone {
+		reader, flight = e.fills.Alone(stamp)
+	} else {
+		reader, flight, lead = e.fills.Join(flightKey, stamp)
+	}
+	defer reader.Close()
+	if lead && !x.send(flight, d) {
+		return false, "", false
+	}
+	h, err := reader.Wait(x.r.Context(), x.hint)
+	if err == nil && h.rule != rules.OK && x.req.Header.Has("Range") && h.status == http.StatusOK && !h.composes {
+		x.pass(d.Forward) // only a part was asked for, and the whole is not for the store
+		return false, "", false
+	}
+	if err != nil || lead || h.answers(&x.sent, x.query()) {
+		x.receive(reader, h, err, lead, d.Decision)
+		return false, "", false
+	}
+	if !h.isShared() || !rules.Accepts(&x.sent, h.encodings) {
+		return true, flightKey, true // not for others: all ask for themselves, all at once
+	}
+	nextKey = string(x.key) + varyKey(h.vary, &x.sent)
+	return true, nextKey, nextKey == flightKey // nothing that tells the two apart: do not join again
+}
+
+// send starts a fill; false after it has told the visitor why it cannot.
+func (x *exchange) send(flight *fill.Flight[*head], d *asking) bool {
+	o, err := x.order(flight.Stamp, d.Decision)
+	if err != nil {
+		flight.End(err)
+		x.forward = rules.NotForwarded
+		x.refuse(http.StatusMisdirectedRequest, err.Error(), d.Cause)
+		return false
+	}
+	if o.unstored = d.conditions; o.unstored != rules.OK {
+		o.candidates = nil
+		for _, name := range conditions {
+			if lines := x.req.Header[name]; len(lines) > 0 {
+				o.req.Header[name] = lines
+			}
+		}
+	}
+	if !x.edge.run(func() { x.edge.lead(flight, o) }) {
+		flight.End(errEnding)
+	}
+	return true
+}
+
+// conditions are the fields in which a visitor says what they have already.
+var conditions = []string{"If-Match", "If-None-Match", "If-Modified-Since", "If-Unmodified-Since"}
+
+// errEnding says that the edge has been shut down.
+var errEnding = errors.New("this node is stopping")
+
+// accepts reports whether a request's Accept names a media type.
+func accepts(h rules.Header, media string) bool {
+	for _, line := range h["Accept"] {
+		for member := range strings.SplitSeq(line, ",") {
+			kind, _, _ := strings.Cut(member, ";")
+			if strings.EqualFold(strings.TrimSpace(kind), media) {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 func (x *exchange) query() string {
@@ -206,25 +320,25 @@ func (x *exchange) hint(h *head) {
 // flightKey is the key, with what this key's stored variants are known to depend on.
 func (x *exchange) flightKey() string {
 	if x.in.Entry != nil {
-		return string(x.key) + varyKey(x.in.Entry.Vary, x.req.Header)
+		return string(x.key) + varyKey(x.in.Entry.Vary, &x.sent)
 	}
 	if x.in.Variants > 0 {
 		if known := x.edge.Store.Variants(x.key); len(known) > 0 {
-			return string(x.key) + varyKey(known[0].Vary, x.req.Header)
+			return string(x.key) + varyKey(known[0].Vary, &x.sent)
 		}
 	}
 	return string(x.key)
 }
 
-func varyKey(vary []rules.Varying, request rules.Header) string {
+func varyKey(vary []rules.Varying, request rules.Fields) string {
 	if len(vary) == 0 {
 		return ""
 	}
 	suffix := "\x00"
 	for _, v := range vary {
 		suffix += v.Name
-		if request.Has(v.Name) { // absent is not empty
-			suffix += "=" + request.Joined(v.Name)
+		if lines := request.Lines(v.Name); len(lines) > 0 { // absent is not empty
+			suffix += "=" + rules.Normalised(v.Name, lines)
 		}
 		suffix += "\x00"
 	}
@@ -233,7 +347,7 @@ func varyKey(vary []rules.Varying, request rules.Header) string {
 
 // receive writes what a fill brings to the visitor.
 func (x *exchange) receive(reader *fill.Reader[*head], h *head, err error, lead bool, d decide.Decision) {
-	if err == nil && decide.FailedStatus(h.status) || err != nil && x.r.Context().Err() == nil {
+	if err == nil && x.plan.Terms.Failed(h.status) || err != nil && x.r.Context().Err() == nil {
 		if stale := x.in.Entry; x.in.Plan != nil && decide.OnError(&x.in, x.edge.Now()) {
 			x.sample.Origin, x.sample.Waited = lead, x.edge.Now().Sub(x.began)
 			x.serve(stale, meter.Stale, rules.CacheStatus{})
@@ -244,12 +358,15 @@ func (x *exchange) receive(reader *fill.Reader[*head], h *head, err error, lead 
 		x.fail(err, lead, d)
 		return
 	}
-	if h.rule != rules.OK {
+	passed := d.AsVisitor || d.Cause == meter.SignedIn && h.rule != rules.OK
+	if h.rule != rules.OK && !passed {
 		x.sample.Cause = meter.Unstorable(h.rule)
 	}
-	status := rules.CacheStatus{Forward: d.Forward, Stored: h.rule == rules.OK && h.entry == nil, Collapsed: !lead}
+	status := rules.CacheStatus{Forward: d.Forward, Stored: h.claims(x.edge), Collapsed: !lead}
 	outcome := meter.Miss
 	switch {
+	case passed:
+		outcome = meter.Bypass
 	case !lead:
 		outcome = meter.Joined
 		x.sample.Saved = h.waited
@@ -262,7 +379,9 @@ func (x *exchange) receive(reader *fill.Reader[*head], h *head, err error, lead 
 	}
 	if h.entry != nil {
 		status.Status = http.StatusNotModified
-		status.Stored = h.rule == rules.OK
+		if lead {
+			x.own = h.own
+		}
 		x.serve(h.entry, outcome, status)
 		return
 	}
@@ -305,7 +424,7 @@ func (x *exchange) stream(reader *fill.Reader[*head], h *head, status rules.Cach
 	x.detail(&status, x.explains())
 	out["Cache-Status"] = append(append([]string(nil), h.header["Cache-Status"]...), status.String())
 	if h.browser != rules.Unset && h.rule == rules.OK {
-		out["Cache-Control"] = []string{"max-age=" + strconv.FormatInt(int64((h.browser+rules.InitialAge(h.header, h.received, h.received))/time.Second), 10)}
+		out["Cache-Control"] = []string{rules.BrowserControl(h.header, h.personal, h.browser, rules.InitialAge(h.header, h.received, h.received))}
 		delete(out, "Expires")
 		delete(out, "Pragma")
 	}
@@ -324,7 +443,8 @@ func (x *exchange) stream(reader *fill.Reader[*head], h *head, status rules.Cach
 		switch rules.Evaluate(x.req.Header, h.status, h.header, h.received) {
 		case rules.NotModified:
 			for name := range out {
-				if !rules.InNotModified(name) && name != "Cache-Status" && name != "Age" {
+				_, common := h.header[name]
+				if own := !common && header.Has(name) && !status.Collapsed; !own && !rules.InNotModified(name) && name != "Cache-Status" && name != "Age" {
 					delete(out, name)
 				}
 			}
@@ -342,6 +462,7 @@ func (x *exchange) stream(reader *fill.Reader[*head], h *head, status rules.Cach
 	skip, send := int64(0), int64(math.MaxInt64)
 	if span, part := x.partOf(h); part && gathered == nil {
 		skip, send = span.From, span.Length
+		partial(out)
 		out["Content-Range"] = []string{span.ContentRange(h.length)}
 		out["Content-Length"] = []string{strconv.FormatInt(span.Length, 10)}
 		x.status(http.StatusPartialContent)
@@ -380,7 +501,7 @@ func (x *exchange) stream(reader *fill.Reader[*head], h *head, status rules.Cach
 		data = data[:min(send, int64(len(data)))]
 		send -= int64(len(data))
 		if send == 0 && len(data) == 0 {
-			return // he has his part; the fill goes on without him
+			return // the visitor has the part; the fill goes on without him
 		}
 		n, err := x.w.Write(data)
 		x.sample.Bytes += int64(n)
@@ -405,21 +526,27 @@ func (x *exchange) partOf(h *head) (rules.Span, bool) {
 
 // refresh renews an entry behind the visitor's back, unless that is already being done.
 func (x *exchange) refresh(entry *store.Entry) {
-	stamp := x.edge.Marks.Stamp()
+	e := x.edge
+	stamp := e.Marks.Stamp()
 	flightKey := x.flightKey()
-	if x.edge.fills.Flying(flightKey, stamp) {
+	if e.fills.Flying(flightKey, stamp) {
 		return
 	}
-	reader, flight, lead := x.edge.fills.Join(flightKey, stamp)
-	if lead {
-		o, err := x.order(stamp, decide.Decision{Action: decide.ServeAndRefresh})
-		if err != nil {
-			flight.End(err)
-		} else {
-			o.behind = true
-			o.found = entry
-			go x.edge.lead(flight, o)
-		}
+	reader, flight, lead := e.fills.Join(flightKey, stamp)
+	defer reader.Close()
+	if !lead {
+		return
 	}
-	reader.Close()
+	o, err := x.order(stamp, decide.Decision{Action: decide.ServeAndRefresh})
+	if err != nil {
+		flight.End(err)
+		return
+	}
+	o.behind, o.found = true, entry
+	for _, name := range []string{"Cache-Control", "Pragma"} { // the visitor does not wait for it
+		delete(o.req.Header, name)
+	}
+	if !e.run(func() { e.lead(flight, o) }) {
+		flight.End(errEnding)
+	}
 }

@@ -25,21 +25,29 @@ func (x *exchange) pass(forward rules.Forward) {
 		x.refuse(http.StatusMisdirectedRequest, errNoOrigin.Error(), x.sample.Cause)
 		return
 	}
-	x.sample.Outcome, x.sample.Origin = meter.Bypass, true
+	x.sample.Outcome, x.sample.Origin, x.forward = meter.Bypass, true, forward
 	client := x.rules.clients[o]
 	// The proxy may still write when the visitor has gone, so that it gets copies.
 	req, edge, explains := x.req, x.edge, x.explains()
+	question := x.in.Plan != nil && x.in.Enabled && x.plan.Key.Body != key.NoBody
 	counting := &countingWriter{ResponseWriter: x.w}
 	proxy := &httputil.ReverseProxy{
-		Transport: client,
+		Transport: origin.Within{Client: client, Limit: x.plan.Limit(o)},
 		Rewrite: func(p *httputil.ProxyRequest) {
 			p.Out.URL = client.Target(p.In.URL, p.In.URL.RawQuery, p.In.URL.ForceQuery)
 			p.Out.Host = req.Host
 			p.Out.Header.Del("Gerastic-Explain")
-			origin.Forward(p.Out.Header, p.In, &req, edge.Trusted)
+			for _, name := range []string{"Cache-Control", "Pragma"} {
+				if lines := rules.ForwardedControl(p.Out.Header[name]); len(lines) > 0 {
+					p.Out.Header[name] = lines
+				} else {
+					p.Out.Header.Del(name)
+				}
+			}
+			origin.Forward(p.Out.Header, p.In.RemoteAddr, p.In.ProtoMajor, &req, edge.Trusted)
 		},
 		ModifyResponse: func(resp *http.Response) error {
-			if rules.Unsafe(req.Method) {
+			if rules.Unsafe(req.Method) && !question { // what only asks changes nothing, whatever its method
 				edge.invalidate(resp, req.Host, req.Path, req.Query, req.Method)
 			}
 			told := listen(rules.Header(resp.Header))
@@ -81,6 +89,7 @@ type countingWriter struct {
 func (c *countingWriter) WriteHeader(status int) {
 	if status >= 200 || status == http.StatusSwitchingProtocols {
 		c.status = status
+		inventNothing(c.ResponseWriter.Header())
 	}
 	c.ResponseWriter.WriteHeader(status)
 }
@@ -88,6 +97,7 @@ func (c *countingWriter) WriteHeader(status int) {
 func (c *countingWriter) Write(p []byte) (int, error) {
 	if c.status == 0 {
 		c.status = http.StatusOK
+		inventNothing(c.ResponseWriter.Header())
 	}
 	n, err := c.ResponseWriter.Write(p)
 	c.bytes += int64(n)

@@ -2,6 +2,7 @@ package edge
 
 import (
 	"fmt"
+	"maps"
 	"mime/multipart"
 	"net/http"
 	"net/textproto"
@@ -46,6 +47,7 @@ func (x *exchange) serve(entry *store.Entry, outcome meter.Outcome, status rules
 		})
 		return
 	}
+	maps.Copy(h, http.Header(x.own))
 	form := x.form(entry)
 	if rules.Conditional(x.req.Header) {
 		switch rules.Evaluate(x.req.Header, entry.Status, form.Header, entry.Received) {
@@ -103,13 +105,15 @@ func (x *exchange) ranges(form *store.Form) bool {
 	case result == rules.Whole:
 		return false
 	case result == rules.Unsatisfiable:
-		for _, name := range []string{"Content-Length", "Content-Type", "Content-Encoding", "Etag", "Last-Modified"} {
+		partial(h)
+		for _, name := range []string{"Content-Length", "Content-Type", "Content-Encoding", "Etag", "Last-Modified", "Repr-Digest", "Digest"} {
 			h.Del(name)
 		}
 		h.Set("Content-Range", "bytes */"+strconv.FormatInt(size, 10))
 		x.status(http.StatusRequestedRangeNotSatisfiable)
 	case len(spans) == 1:
 		s := spans[0]
+		partial(h)
 		h.Set("Content-Range", s.ContentRange(size))
 		h.Set("Content-Length", strconv.FormatInt(s.Length, 10))
 		x.status(http.StatusPartialContent)
@@ -126,6 +130,7 @@ func (x *exchange) multipart(form *store.Form, spans []rules.Span, size int64) {
 	counting := &countingWriter{ResponseWriter: x.w}
 	parts := multipart.NewWriter(counting)
 	h := x.w.Header()
+	partial(h)
 	kind := h["Content-Type"]
 	h.Set("Content-Type", "multipart/byteranges; boundary="+parts.Boundary())
 	h.Del("Content-Length")
@@ -149,7 +154,24 @@ func (x *exchange) multipart(form *store.Form, spans []rules.Span, size int64) {
 
 func (x *exchange) status(status int) {
 	x.sample.Status = status
+	inventNothing(x.w.Header())
 	x.w.WriteHeader(status)
+}
+
+// inventNothing keeps the server from guessing a Content-Type that the origin did not give:
+// a page that is none could run as one.
+func inventNothing(h http.Header) {
+	if _, given := h["Content-Type"]; !given {
+		h["Content-Type"] = nil
+	}
+}
+
+// partial takes off what is true of the whole body only, and says that parts are served
+// (RFC 9110 §14.3, RFC 9530 §2).
+func partial(h http.Header) {
+	delete(h, "Content-Digest")
+	delete(h, "Content-Md5")
+	h["Accept-Ranges"] = []string{"bytes"}
 }
 
 // refuse answers with a short, plain body of our own.
@@ -158,6 +180,9 @@ func (x *exchange) refuse(status int, text string, cause meter.Cause) {
 	clear(h)
 	h.Set("Content-Type", "text/plain; charset=utf-8")
 	h.Set("Cache-Control", "no-store")
+	line := rules.CacheStatus{Forward: x.forward, Own: x.forward == rules.NotForwarded}
+	x.detail(&line, x.explains())
+	h["Cache-Status"] = []string{line.String()}
 	x.sample.Outcome, x.sample.Cause = meter.Error, cause
 	x.status(status)
 	if x.r.Method != http.MethodHead {

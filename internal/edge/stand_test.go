@@ -4,13 +4,17 @@ import (
 	"context"
 	"io"
 	"log/slog"
+	"net"
 	"net/http"
 	"net/http/httptest"
+	"path/filepath"
+	"runtime"
 	"strings"
 	"sync/atomic"
 	"testing"
 	"time"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"gerastic/internal/core/meter"
@@ -29,7 +33,12 @@ type stand struct {
 	asked  atomic.Int64 // requests that reached the origin
 	clock  atomic.Int64 // unix ns
 	ledger atomic.Uint64
+	sent   atomic.Int64 // requests of do, get and post
 	purged []tags.Purge
+	server *httptest.Server
+	app    *httptest.Server
+	lines  atomic.Int64    // connections that the origin holds
+	others map[string]bool // goroutines that were there before
 }
 
 const routesYAML = `
@@ -77,24 +86,51 @@ const routesYAML = `
     compose: true
   - name: piece
     match: { path: "/piece/{x...}" }
-    lifetime: { fresh: 10s }
+    lifetime: { fresh: 10s, by_status: { 404: 10s } }
     tags: ["piece:{path.x}"]
+  - name: sorted
+    match: { path: "/sorted" }
+    key: { query: { except: [utm_*] } }
+  - name: sockets
+    match: { path: "/sockets/{x...}" }
+    lifetime: { fresh: 1m }
+    upgrade: true
   - name: any
     match: { path: "/{x...}" }
 `
 
 func newStand(t *testing.T, handler http.HandlerFunc) *stand {
-	s := &stand{t: t}
+	return newStandOf(t, "routes:"+routesYAML, handler)
+}
+
+// newStandOf is a stand whose policy is given, but for its origins: SITE stands for the
+// origin's address where it names its own.
+func newStandOf(t *testing.T, rest string, handler http.HandlerFunc) *stand {
+	s := &stand{t: t, others: map[string]bool{}}
+	for id := range goroutines() {
+		s.others[id] = true
+	}
 	s.clock.Store(time.Date(2026, 5, 17, 12, 0, 0, 0, time.UTC).UnixNano())
 	s.origin.Store(&handler)
-	o := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+	s.app = httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		s.asked.Add(1)
 		w.Header().Set("Date", s.now().UTC().Format(http.TimeFormat))
 		(*s.origin.Load())(w, r)
 	}))
-	t.Cleanup(o.Close)
-	p, err := policy.Parse("test.yaml", []byte("version: 1\norigins:\n  - { name: slow, url: "+o.URL+", hosts: [slow.example], timeout: { first_byte: 400ms } }\n"+
-		"  - { name: site, url: "+o.URL+", timeout: { connect: 20s, first_byte: 20s } }\nroutes:"+routesYAML), nil)
+	s.app.Config.ConnState = func(_ net.Conn, state http.ConnState) {
+		switch state {
+		case http.StateNew:
+			s.lines.Add(1)
+		case http.StateClosed, http.StateHijacked:
+			s.lines.Add(-1)
+		}
+	}
+	s.app.Start()
+	origins := "origins:\n  - { name: slow, url: SITE, hosts: [slow.example], timeout: { answer: 400ms } }\n  - { name: site, url: SITE, timeout: { connect: 20s, answer: 20s } }\n"
+	if strings.Contains(rest, "origins:") {
+		origins = ""
+	}
+	p, err := policy.Parse("test.yaml", []byte(strings.ReplaceAll("version: 1\n"+origins+rest, "SITE", s.app.URL)), nil)
 	require.NoError(t, err)
 	s.edge = New(Parts{
 		Store: store.NewMemory(8<<20, store.LeastRecentlyUsed()), Marks: tags.NewMarks(0, 100), Meter: &meter.Meter{},
@@ -106,11 +142,72 @@ func newStand(t *testing.T, handler http.HandlerFunc) *stand {
 		},
 	})
 	s.edge.Apply(p, nil, false)
-	server := httptest.NewServer(s.edge)
-	t.Cleanup(server.Close)
-	s.url = server.URL
+	s.server = httptest.NewServer(s.edge)
+	s.url = s.server.URL
+	t.Cleanup(s.close)
 	return s
 }
+
+// close ends the stand, and holds it to leaving nothing behind: no fill, no reserved or
+// miscounted byte, no connection to the origin, no goroutine.
+func (s *stand) close() {
+	s.server.Close()
+	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+	defer cancel()
+	assert.NoError(s.t, s.edge.Shutdown(ctx), "what the edge started does not end")
+	assert.Zero(s.t, s.edge.fills.Aloft(), "fills are left")
+	assert.Zero(s.t, s.edge.fills.Len(), "fills can still be joined")
+	f := s.edge.Store.Figures()
+	entries, bytes := s.edge.Store.Audit()
+	assert.Zero(s.t, f.Reserved, "bytes stay reserved")
+	assert.Equal(s.t, bytes, f.Used, "the store's account")
+	assert.Equal(s.t, entries, f.Entries, "the store's account")
+	assert.Eventually(s.t, func() bool { return s.lines.Load() == 0 }, 5*time.Second, time.Millisecond, "connections to the origin are left")
+	s.app.Close()
+	var left []string
+	assert.Eventually(s.t, func() bool {
+		left = nil
+		for id, stack := range goroutines() {
+			if !s.others[id] {
+				left = append(left, stack)
+			}
+		}
+		return left == nil
+	}, 5*time.Second, 5*time.Millisecond, "goroutines are left")
+	for _, stack := range left {
+		s.t.Log(stack)
+	}
+}
+
+// goroutines are the stacks of those that run the project's own code, but for tests, by
+// their ids.
+func goroutines() map[string]string {
+	stacks := make([]byte, 4<<20)
+	stacks = stacks[:runtime.Stack(stacks, true)]
+	ours := map[string]string{}
+	for stack := range strings.SplitSeq(string(stacks), "\n\n") {
+		for _, line := range strings.Split(stack, "\n") {
+			if projectFile(line) {
+				id, _, _ := strings.Cut(stack, " [")
+				ours[id] = stack
+				break
+			}
+		}
+	}
+	return ours
+}
+
+// projectFile reports whether a line of a stack names a file of the project that is no test.
+func projectFile(line string) bool {
+	file, _, _ := strings.Cut(strings.TrimSpace(line), ":")
+	return strings.HasPrefix(file, projectRoot) && strings.HasSuffix(file, ".go") && !strings.HasSuffix(file, "_test.go")
+}
+
+// projectRoot is where the project's packages are.
+var projectRoot = func() string {
+	_, file, _, _ := runtime.Caller(0)
+	return filepath.Dir(filepath.Dir(file)) + "/"
+}()
 
 func (s *stand) now() time.Time { return time.Unix(0, s.clock.Load()) }
 
@@ -160,6 +257,7 @@ func (s *stand) send(method, path, content string, headers ...string) (answer, e
 		}
 		req.Header.Add(name, value)
 	}
+	defer s.sent.Add(1)
 	resp, err := (&http.Transport{DisableCompression: true, DisableKeepAlives: true}).RoundTrip(req)
 	if err != nil {
 		return answer{}, err

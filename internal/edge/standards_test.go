@@ -5,7 +5,6 @@ import (
 	"compress/gzip"
 	"fmt"
 	"io"
-	"log/slog"
 	"mime"
 	"mime/multipart"
 	"net/http"
@@ -22,9 +21,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"gerastic/internal/core/meter"
-	"gerastic/internal/core/policy"
-	"gerastic/internal/core/store"
 	"gerastic/internal/core/tags"
 )
 
@@ -511,15 +507,8 @@ func TestMaxStaleWhereTheRouteObeys(t *testing.T) {
 }
 
 // several returns an edge with one origin at the given addresses.
-func several(t *testing.T, origin string) *httptest.Server {
-	p, err := policy.Parse("t.yaml", []byte("version: 1\norigins: [{ name: site, "+origin+" }]\nroutes: [{ name: all, match: { path: \"/{x...}\" } }]\n"), nil)
-	require.NoError(t, err)
-	e := New(Parts{Store: store.NewMemory(1<<20, store.LeastRecentlyUsed()), Marks: tags.NewMarks(0, 100), Meter: &meter.Meter{}, Log: slog.New(slog.DiscardHandler), Now: time.Now,
-		Purge: nil})
-	e.Apply(p, nil, false)
-	server := httptest.NewServer(e)
-	t.Cleanup(server.Close)
-	return server
+func several(t *testing.T, origin string) *stand {
+	return newStandOf(t, "origins: [{ name: site, "+origin+" }]\nroutes: [{ name: all, match: { path: \"/{x...}\" } }]\n", nil)
 }
 
 func status(t *testing.T, method, url string) int {
@@ -544,16 +533,16 @@ func TestAnotherAddressStepsIn(t *testing.T) {
 	defer good.Close()
 	s := several(t, fmt.Sprintf("url: [%q, %q]", bad.URL, good.URL))
 	for range 6 {
-		assert.Equal(t, 200, status(t, "GET", s.URL+"/a"))
+		assert.Equal(t, 200, status(t, "GET", s.url+"/a"))
 	}
 	assert.EqualValues(t, 1, broken.Load(), "an address that failed is passed over for a while")
 	assert.EqualValues(t, 6, well.Load())
 
 	alone := several(t, "url: "+bad.URL)
-	assert.Equal(t, 502, status(t, "POST", alone.URL+"/a"))
+	assert.Equal(t, 502, status(t, "POST", alone.url+"/a"))
 	assert.EqualValues(t, 1, posts.Load(), "what is not idempotent is not repeated")
 	before := broken.Load()
-	assert.Equal(t, 502, status(t, "GET", alone.URL+"/a"))
+	assert.Equal(t, 502, status(t, "GET", alone.url+"/a"))
 	assert.EqualValues(t, 2, broken.Load()-before, "what is, once")
 }
 
@@ -569,13 +558,13 @@ func TestTheBreakerOpensAndLetsATrialThrough(t *testing.T) {
 	defer o.Close()
 	s := several(t, "url: "+o.URL+", breaker: { after: 4, retry: 200ms }")
 	for range 10 {
-		assert.Equal(t, 502, status(t, "GET", s.URL+"/a"))
+		assert.Equal(t, 502, status(t, "GET", s.url+"/a"))
 	}
 	assert.EqualValues(t, 4, asked.Load(), "then it is left alone")
 	well.Store(true)
-	require.Eventually(t, func() bool { return status(t, "GET", s.URL+"/a") == 200 }, 5*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return status(t, "GET", s.url+"/a") == 200 }, 5*time.Second, 20*time.Millisecond)
 	assert.EqualValues(t, 5, asked.Load(), "one trial was enough")
-	assert.Equal(t, 200, status(t, "GET", s.URL+"/a"))
+	assert.Equal(t, 200, status(t, "GET", s.url+"/a"))
 }
 
 func TestProbesFindOutWhoIsWell(t *testing.T) {
@@ -597,7 +586,7 @@ func TestProbesFindOutWhoIsWell(t *testing.T) {
 	require.Eventually(t, func() bool {
 		before := visits.Load()
 		for range 4 {
-			status(t, "GET", s.URL+"/a")
+			status(t, "GET", s.url+"/a")
 		}
 		return visits.Load() == before
 	}, 5*time.Second, 20*time.Millisecond)
@@ -605,7 +594,7 @@ func TestProbesFindOutWhoIsWell(t *testing.T) {
 	require.Eventually(t, func() bool {
 		before := visits.Load()
 		for range 4 {
-			status(t, "GET", s.URL+"/a")
+			status(t, "GET", s.url+"/a")
 		}
 		return visits.Load() > before
 	}, 5*time.Second, 20*time.Millisecond)

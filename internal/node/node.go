@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -217,6 +218,9 @@ func (n *Node) Stop(ctx context.Context) {
 			}
 		}
 		n.detect.Stop()
+		if err := n.edge.Shutdown(ctx); err != nil {
+			n.log.Warn("what goes on behind visitors did not end in time", "error", err)
+		}
 		n.end()
 		n.tasks.Wait()
 		for _, l := range []net.Listener{n.edgeListener, n.controlListener} {
@@ -272,7 +276,11 @@ func (n *Node) Status() client.Node {
 
 // found keeps what a comparison of a hit with its origin found.
 func (n *Node) found(f edge.Finding) {
-	n.log.Warn("a hit was not what the origin would have answered", "kind", f.Kind, "route", f.Route, "url", f.URL, "separator", f.Separator)
+	if strings.HasPrefix(f.Kind, "unkeyed-") {
+		n.log.Warn("the key leaves out what comes with many requests", "route", f.Route, "what", f.Separator)
+	} else {
+		n.log.Warn("a hit was not what the origin would have answered", "kind", f.Kind, "route", f.Route, "url", f.URL, "separator", f.Separator)
+	}
 	rec, err := n.Records()
 	if err == nil {
 		err = rec.AddFinding(n.life, records.Finding{At: f.At, Node: n.settings.Name, Route: f.Route, URL: f.URL, Key: f.Key, Kind: f.Kind, Stored: f.Stored, Origin: f.Origin, Separator: f.Separator})

@@ -3,7 +3,9 @@ package origin
 import (
 	"context"
 	"errors"
+	"fmt"
 	"net/http"
+	"net/http/httptrace"
 	"net/url"
 	"sync"
 	"sync/atomic"
@@ -14,6 +16,13 @@ import (
 
 // ErrResting says that every address failed so often that it is left alone for a while.
 var ErrResting = errors.New("the origin failed repeatedly and is left alone for a while (breaker)")
+
+// errLate says that no answer came within the time for one.
+var errLate = fmt.Errorf("no answer in time: %w", context.DeadlineExceeded)
+
+// errSwitched says that an answer is none to the request: it changes to a protocol that
+// nobody asked for, or its status is below those of HTTP.
+var errSwitched = errors.New("the origin changed the protocol unasked, or answered with a status below 100")
 
 // rest is how long an address that failed is passed over while others are well.
 const rest = 10 * time.Second
@@ -28,6 +37,7 @@ type address struct {
 	transport *http.Transport
 	breaker   policy.Breaker
 	several   bool // there are others to go to
+	habits    habits
 
 	mu       sync.Mutex
 	failures int       // in a row
@@ -67,9 +77,20 @@ func (a *address) resting(now time.Time) bool {
 }
 
 // send makes a request there and learns from how it ends. What counts as a failure is
-// that no answer came; an answer with a status of failure is an answer.
-func (a *address) send(r *http.Request) (*http.Response, error) {
-	out := r.WithContext(r.Context())
+// that no answer came; an answer with a status of failure is an answer. limit is for the
+// answer's head: from the start, or from when the request's body is sent. clean reports
+// that nothing of the request was written.
+func (a *address) send(r *http.Request, limit time.Duration) (resp *http.Response, clean bool, err error) {
+	ctx, cancel := context.WithCancelCause(r.Context())
+	timer := time.AfterFunc(limit, func() { cancel(errLate) })
+	defer timer.Stop()
+	var used use
+	trace := used.trace(&a.habits)
+	if r.Body != nil && r.Body != http.NoBody {
+		timer.Stop()
+		trace.WroteRequest = func(httptrace.WroteRequestInfo) { timer.Reset(limit) }
+	}
+	out := r.WithContext(httptrace.WithClientTrace(ctx, trace))
 	u := *r.URL
 	u.Scheme, u.Host = a.url.Scheme, a.url.Host
 	if u.RawPath != "" {
@@ -77,7 +98,17 @@ func (a *address) send(r *http.Request) (*http.Response, error) {
 	}
 	u.Path = a.url.Path + u.Path
 	out.URL = &u
-	resp, err := a.transport.RoundTrip(out)
+	resp, err = a.transport.RoundTrip(out)
+	switch {
+	case err != nil && errors.Is(context.Cause(ctx), errLate):
+		err = errLate
+	case err == nil && (resp.StatusCode < 100 || resp.StatusCode == http.StatusSwitchingProtocols && len(r.Header["Upgrade"]) == 0):
+		resp.Body.Close()
+		resp, err = nil, errSwitched
+	}
+	if err == nil {
+		a.habits.hear(resp.Header)
+	}
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	a.trying = false
@@ -93,7 +124,43 @@ func (a *address) send(r *http.Request) (*http.Response, error) {
 			a.until = time.Now().Add(rest)
 		}
 	}
-	return resp, err
+	return resp, err != nil && used.clean(), err
+}
+
+// use is the connection that a request is sent on.
+type use struct {
+	connection atomic.Pointer[connection]
+	before     atomic.Int64 // bytes written to it for others
+}
+
+// trace follows which connection it is, gives up one that has rested for too long, and
+// notes when it rests again.
+func (u *use) trace(h *habits) *httptrace.ClientTrace {
+	return &httptrace.ClientTrace{
+		GotConn: func(info httptrace.GotConnInfo) {
+			c := connectionOf(info.Conn)
+			u.connection.Store(c)
+			if c == nil {
+				return
+			}
+			u.before.Store(c.written.Load())
+			if info.WasIdle && info.IdleTime > h.limit() {
+				c.Close() // nothing will be written to it, so that the request goes on another
+			}
+			c.rests.Store(0)
+		},
+		PutIdleConn: func(err error) {
+			if c := u.connection.Load(); c != nil && err == nil {
+				c.rests.Store(time.Now().UnixNano())
+			}
+		},
+	}
+}
+
+// clean reports that nothing of the request was written.
+func (u *use) clean() bool {
+	c := u.connection.Load()
+	return c != nil && c.written.Load() == u.before.Load()
 }
 
 // probe asks regularly whether the address is well: any answer below 500 says so.

@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"net/url"
 	"reflect"
+	"sync"
 	"time"
 
 	"gerastic/internal/core/policy"
@@ -20,6 +21,7 @@ type Client struct {
 	addresses []*address
 	turn      counter
 	end       context.CancelFunc
+	probes    sync.WaitGroup
 }
 
 // NewClient returns a client with its own pool of connections. Close ends its probes.
@@ -27,37 +29,51 @@ func NewClient(o *policy.Origin) *Client {
 	dialer := &net.Dialer{Timeout: o.Connect, KeepAlive: 30 * time.Second}
 	c := &Client{Origin: o}
 	for _, u := range o.URLs {
-		c.addresses = append(c.addresses, &address{url: u, breaker: o.Breaker, several: len(o.URLs) > 1, transport: &http.Transport{
-			DialContext:            dialer.DialContext,
+		a := &address{url: u, breaker: o.Breaker, several: len(o.URLs) > 1, habits: habits{set: o.Idle}}
+		a.habits.stated.Store(statesNothing)
+		a.transport = &http.Transport{
+			DialContext: func(ctx context.Context, network, to string) (net.Conn, error) {
+				raw, err := dialer.DialContext(ctx, network, to)
+				if err != nil {
+					return nil, err
+				}
+				return &connection{Conn: raw, habits: &a.habits}, nil
+			},
 			TLSHandshakeTimeout:    o.Connect + 2*time.Second,
-			ResponseHeaderTimeout:  o.FirstByte,
 			ExpectContinueTimeout:  time.Second,
 			MaxConnsPerHost:        o.MaxConnections,
 			MaxIdleConnsPerHost:    o.MaxConnections,
-			IdleConnTimeout:        90 * time.Second,
+			IdleConnTimeout:        max(keptAlive, o.Idle+time.Second),
 			DisableCompression:     true, // encodings are the visitor's business and ours, not the transport's
 			ForceAttemptHTTP2:      true,
 			ReadBufferSize:         32 << 10,
 			MaxResponseHeaderBytes: 256 << 10,
-		}})
+		}
+		c.addresses = append(c.addresses, a)
 	}
 	life, end := context.WithCancel(context.Background())
 	c.end = end
 	if o.Probe.Path != "" {
 		for _, a := range c.addresses {
-			go a.probe(life, o.Probe)
+			c.probes.Go(func() { a.probe(life, o.Probe) })
 		}
 	}
 	return c
 }
 
 // Do sends a request whose URL has the path and query at the origin; scheme and host
-// are those of the address that is chosen. A request that may be repeated goes to
-// another address, or once more to the only one, if nothing came back.
-func (c *Client) Do(r *http.Request) (*http.Response, error) {
-	tries := 1
-	if repeatable(r) {
-		tries = max(2, len(c.addresses))
+// are those of the address that is chosen. limit is how long the answer's head may take. A
+// request that may be repeated goes to another address, or once more to the only one, if
+// nothing came back; any other once more on a new connection, if nothing of it was sent.
+func (c *Client) Do(r *http.Request, limit time.Duration) (*http.Response, error) {
+	tries, once := max(2, len(c.addresses)), (*rewinder)(nil)
+	if !repeatable(r) {
+		tries = 2
+		once = &rewinder{}
+		if r.Body != nil && r.Body != http.NoBody {
+			r = r.WithContext(r.Context())
+			once.body, r.Body = r.Body, once
+		}
 	}
 	var tried []*address
 	for {
@@ -65,10 +81,17 @@ func (c *Client) Do(r *http.Request) (*http.Response, error) {
 		if a == nil {
 			return nil, ErrResting
 		}
-		resp, err := a.send(r)
+		resp, clean, err := a.send(r, limit)
 		tried = append(tried, a)
-		if err == nil || len(tried) >= tries || r.Context().Err() != nil || isTimeout(err) {
+		if err == nil || len(tried) >= tries || r.Context().Err() != nil || isTimeout(err) || err == errSwitched {
 			return resp, err
+		}
+		if once != nil {
+			if !clean || !once.rewind() {
+				return nil, err
+			}
+			a.transport.CloseIdleConnections() // those that rest may be as dead as the one that failed
+			continue
 		}
 		if r.GetBody != nil {
 			body, err := r.GetBody()
@@ -119,8 +142,16 @@ func contains(all []*address, one *address) bool {
 	return false
 }
 
-// RoundTrip makes a Client an http.RoundTripper.
-func (c *Client) RoundTrip(r *http.Request) (*http.Response, error) { return c.Do(r) }
+// Within is a Client whose answers' heads may take so long, as an http.RoundTripper.
+type Within struct {
+	Client *Client
+	Limit  time.Duration
+}
+
+// RoundTrip implements http.RoundTripper.
+func (w Within) RoundTrip(r *http.Request) (*http.Response, error) {
+	return w.Client.Do(r, w.Limit)
+}
 
 // Target is a visitor's URL at the origin: an address's path stands before it when it
 // is sent. The path goes as it came.
@@ -132,6 +163,7 @@ func (c *Client) Target(visitor *url.URL, query string, hasQuery bool) *url.URL 
 // Close ends probes and idle connections; those in use end with their requests.
 func (c *Client) Close() {
 	c.end()
+	c.probes.Wait()
 	for _, a := range c.addresses {
 		a.transport.CloseIdleConnections()
 	}

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"gerastic/internal/core/key"
+	"gerastic/internal/core/policy"
 	"gerastic/internal/core/rules"
 )
 
@@ -37,67 +38,180 @@ var forwarding = []string{
 	"Forwarded", "X-Forwarded-For", "X-Forwarded-Host", "X-Forwarded-Port", "X-Forwarded-Proto", "X-Forwarded-Prefix", "X-Forwarded-Server", "X-Forwarded-Scheme", "X-Forwarded-Ssl", "X-Real-Ip",
 }
 
-// overriding are fields by which a visitor could make an origin answer as if another
-// method or URL had been asked for. No key holds them unless a route names them, so
-// they do not get through on a cached route.
-var overriding = []string{
-	"X-Http-Method", "X-Http-Method-Override", "X-Method-Override", "X-Original-Url", "X-Rewrite-Url", "X-Original-Host", "X-Host",
-}
-
 // asking are fields that ask for less than the whole answer, or for it under
 // conditions. A fill wants all of it; we carry them out ourselves.
 var asking = []string{"If-Match", "If-None-Match", "If-Modified-Since", "If-Unmodified-Since", "If-Range", "Range"}
 
-// FillHeader is what a fill sends: the visitor's fields less those of the connection,
-// those that ask for less than all, and those that a visitor must not decide.
-func FillHeader(r *http.Request, v *key.Request, spec *key.Spec, trusted Trusted) http.Header {
-	h := r.Header.Clone()
-	if h == nil {
-		h = http.Header{}
+// traced are the fields of W3C Trace Context: they say nothing of what is asked for.
+var traced = []string{"Traceparent", "Tracestate"}
+
+// agent is who asks where the policy states the life of answers: they are for everybody.
+const agent = rules.CacheName
+
+// Sent is a visitor's request on its way to an origin, and says what of it gets there. It
+// implements rules.Fields: what a response depends on is what its origin saw.
+type Sent struct {
+	Request *key.Request
+	Plan    *policy.Plan
+	Remote  string // the visitor's address, "ip:port"
+	Proto   int    // major version of HTTP that the visitor speaks
+	Trusted Trusted
+}
+
+// Lines returns a field as it reaches the origin, if it does; one that the route withholds
+// reads as it would once the origin's Vary has named it.
+func (s *Sent) Lines(name string) []string {
+	sent := s.Request.Header[name]
+	switch {
+	case s.Plan.Key.HoldsField(name) || slices.Contains(s.Plan.AlsoFields, name):
+		return sent
+	case name == "Cookie":
+		return s.cookies()
+	case name == "Via" || slices.Contains(forwarding, name):
+		h := http.Header{}
+		s.forward(h)
+		return h[name]
+	case rules.Steering(name) || slices.Contains(asking, name):
+		return nil
+	case s.Plan.Terms.States() && len(sent) == 0 && name == "Accept":
+		return []string{"*/*"}
+	case s.Plan.Terms.States() && len(sent) == 0 && name == "User-Agent":
+		return []string{agent}
 	}
-	rules.DropHopByHop(rules.Header(h))
-	for _, names := range [][]string{asking, overriding} {
-		for _, name := range names {
-			h.Del(name)
+	return sent
+}
+
+func (s *Sent) cookies() []string {
+	lines := s.Request.Header["Cookie"]
+	if !s.Plan.Terms.States() || len(lines) == 0 {
+		return lines
+	}
+	return key.KeepCookies(lines, func(name string) bool { return !s.Plan.WithholdsCookie(name) })
+}
+
+// Fill is the header with which an answer for others is asked for. Where the policy states
+// how long answers live, the origin gets what the key holds, what HTTP itself needs, and
+// the fields that its Vary named for this key; else the visitor's fields less those
+// of the connection and those that a visitor must not decide.
+func (s *Sent) Fill(varied []string) http.Header {
+	var h http.Header
+	if s.Plan.Terms.States() {
+		h = s.stated(varied)
+	} else {
+		h = s.whole()
+		for name := range h {
+			if s.Plan.Withholds(name) {
+				delete(h, name)
+			}
 		}
-	}
-	h.Del("Expect")
-	h.Del("Content-Length")
-	if spec.Body == key.NoBody || r.Method == http.MethodGet || r.Method == http.MethodHead { // its body is not sent, so that nothing describes it
-		h.Del("Content-Type")
-		h.Del("Content-Encoding")
+		control(h, rules.ForwardedControl)
 	}
 	if lines, ok := h["Accept-Encoding"]; ok {
 		h["Accept-Encoding"] = []string{rules.NormalEncoding(lines)}
 	}
-	h.Del("Gerastic-Explain")
-	// The route decides about these, so that they mean nothing further on.
-	h.Del("Cache-Control")
-	h.Del("Pragma")
-	kept := http.Header{}
-	for _, name := range spec.Headers { // what the key holds, a visitor may say
-		if values, ok := r.Header[name]; ok && !slices.Contains(asking, name) {
-			kept[name] = values
+	s.forwardKeeping(h)
+	return h
+}
+
+// stated is what reaches an origin on a route whose answers' life the policy states.
+func (s *Sent) stated(varied []string) http.Header {
+	h := http.Header{"Accept": {"*/*"}, "User-Agent": {agent}}
+	names := slices.Concat([]string{"Accept-Encoding", "Cache-Control", "Pragma", "Cookie"}, traced, s.Plan.Key.Headers, s.Plan.AlsoFields, varied)
+	if s.bodied() {
+		names = append(names, "Content-Type", "Content-Encoding")
+	}
+	if id := s.Plan.Key.Identity; id.From == key.Field {
+		names = append(names, id.Name)
+	}
+	if s.Plan.Shared { // its answers are stored only as RFC 9111 §3.5 lets them be
+		names = append(names, "Authorization")
+	}
+	for _, name := range names {
+		if lines := s.Lines(name); len(lines) > 0 {
+			h[name] = lines
 		}
 	}
-	Forward(h, r, v, trusted)
-	for name, values := range kept {
-		h[name] = values
+	for _, name := range asking {
+		delete(h, name)
+	}
+	control(h, rules.KnownControl)
+	return h
+}
+
+// Whole is the header with everything that the visitor sent, but for what a fill does
+// itself.
+func (s *Sent) Whole() http.Header {
+	h := s.whole()
+	control(h, rules.ForwardedControl)
+	s.forwardKeeping(h)
+	return h
+}
+
+func (s *Sent) whole() http.Header {
+	h := http.Header(s.Request.Header.Clone())
+	rules.DropHopByHop(rules.Header(h))
+	for _, name := range asking {
+		delete(h, name)
+	}
+	for _, name := range []string{"Expect", "Content-Length", "Gerastic-Explain"} {
+		delete(h, name)
+	}
+	if !s.bodied() { // its body is not sent, so that nothing describes it
+		delete(h, "Content-Type")
+		delete(h, "Content-Encoding")
 	}
 	return h
 }
 
+// bodied reports whether the request's body goes to the origin.
+func (s *Sent) bodied() bool {
+	return s.Plan.Key.Body != key.NoBody && s.Request.Method != http.MethodGet && s.Request.Method != http.MethodHead
+}
+
+// control forwards what a request says to caches (RFC 9111 §5.2).
+func control(h http.Header, forwarded func([]string) []string) {
+	for _, name := range []string{"Cache-Control", "Pragma"} {
+		if lines := forwarded(h[name]); len(lines) > 0 {
+			h[name] = lines
+		} else {
+			delete(h, name)
+		}
+	}
+}
+
+// forward sets our own forwarding fields.
+func (s *Sent) forward(h http.Header) {
+	Forward(h, s.Remote, s.Proto, s.Request, s.Trusted)
+}
+
+// forwardKeeping sets them, but for those that the key or the route lets a visitor say.
+func (s *Sent) forwardKeeping(h http.Header) {
+	kept := http.Header{}
+	for _, name := range slices.Concat(s.Plan.Key.Headers, s.Plan.AlsoFields) {
+		if lines, ok := s.Request.Header[name]; ok && !slices.Contains(asking, name) {
+			kept[name] = lines
+		}
+	}
+	s.forward(h)
+	for name, lines := range kept {
+		if name == "Cookie" || name == "Accept-Encoding" {
+			continue // they are in the form in which they are sent
+		}
+		h[name] = lines
+	}
+}
+
 // Forward sets the forwarding fields of a request to an origin, and our place in Via
 // (RFC 9110 §7.6.3).
-func Forward(h http.Header, r *http.Request, v *key.Request, trusted Trusted) {
+func Forward(h http.Header, remote string, proto int, v *key.Request, trusted Trusted) {
 	var before string
-	if trusted.Contains(r.RemoteAddr) {
-		before = strings.Join(r.Header["X-Forwarded-For"], ", ")
+	if trusted.Contains(remote) {
+		before = v.Header.Joined("X-Forwarded-For")
 	}
 	for _, name := range forwarding {
 		h.Del(name)
 	}
-	ip, _, err := net.SplitHostPort(r.RemoteAddr)
+	ip, _, err := net.SplitHostPort(remote)
 	if err == nil {
 		node := ip
 		if strings.Contains(ip, ":") {
@@ -111,14 +225,14 @@ func Forward(h http.Header, r *http.Request, v *key.Request, trusted Trusted) {
 	}
 	h.Set("X-Forwarded-Host", v.Host)
 	h.Set("X-Forwarded-Proto", v.Scheme)
-	h.Add("Via", protocol(r)+" "+rules.CacheName)
+	h["Via"] = append(slices.Clone(v.Header["Via"]), protocol(proto)+" "+rules.CacheName)
 	if _, ok := h["User-Agent"]; !ok {
 		h.Set("User-Agent", "") // keep the transport from naming itself
 	}
 }
 
-func protocol(r *http.Request) string {
-	if r.ProtoMajor == 2 {
+func protocol(major int) string {
+	if major == 2 {
 		return "2.0"
 	}
 	return "1.1"

@@ -45,6 +45,13 @@ type Input struct {
 	Removed  meter.Cause  // why the key is not there any more, if that is known
 	Now      time.Time
 	Lost     bool // the ledger cannot be read: nobody knows what was purged meanwhile
+	// SignedIn is what of the request says that its visitor is signed in, on a route whose
+	// answers are not for them; "" if nothing does.
+	SignedIn string
+	// Nameless: the route's key must hold who is asking, and nobody said.
+	Nameless bool
+	// Authorized: the request carries Authorization, and the key does not.
+	Authorized bool
 	// Random, from 0 to 1, decides about early refreshes; 0 where the route has none.
 	Random float64
 }
@@ -54,8 +61,12 @@ type Decision struct {
 	Action  Action
 	Cause   meter.Cause // NoCause for what is answered from the store
 	Forward rules.Forward
-	// NoStore: the visitor forbade storing, and the route obeys.
+	// NoStore: nothing of the answer is kept.
 	NoStore bool
+	// Alone: nobody may wait for the same answer.
+	Alone bool
+	// AsVisitor: the origin gets all that the visitor sent.
+	AsVisitor bool
 	// StaleFor is how long the entry has been stale; 0 while it is fresh.
 	StaleFor time.Duration
 }
@@ -71,17 +82,39 @@ func Of(in *Input) Decision {
 		return Decision{Action: Bypass, Cause: in.Reason, Forward: forward}
 	case !in.Enabled:
 		return Decision{Action: Bypass, Cause: meter.Off, Forward: rules.ForwardBypass}
+	case in.SignedIn != "":
+		return personal(in, meter.SignedIn)
+	case in.Nameless:
+		return personal(in, meter.Nameless)
 	}
 	d := stored(in)
-	d.NoStore = in.Visitor.NoStore && in.Plan.Obey == policy.ObeyAll
+	if in.Visitor.NoStore && in.Plan.Obey == policy.ObeyAll {
+		d.NoStore = true
+	}
 	if in.Visitor.OnlyIfCached && (d.Action == Validate || d.Action == Fetch) {
 		d.Action = Refuse
 	}
 	return d
 }
 
+// personal keeps a request away from what is shared. A page that the edge composes is still
+// composed, for this visitor alone.
+func personal(in *Input, cause meter.Cause) Decision {
+	d := Decision{Action: Bypass, Cause: cause, Forward: rules.ForwardBypass}
+	if in.Plan.Compose {
+		d.Action, d.NoStore, d.Alone, d.AsVisitor = Fetch, true, true, true
+	}
+	return d
+}
+
 func stored(in *Input) Decision {
 	e := in.Entry
+	if in.Authorized && !in.Plan.Shared && (e == nil || !e.ForAuthorized) {
+		// Only what its origin lets authorized requests share is for them (RFC 9111 §3.5).
+		d := missing(in)
+		d.Cause, d.Alone = meter.SignedIn, true
+		return d
+	}
 	if e == nil {
 		return missing(in)
 	}
@@ -183,9 +216,4 @@ func OnError(in *Input, now time.Time) bool {
 		return true
 	}
 	return max(0, -left) < e.Freshness.StaleIfError
-}
-
-// FailedStatus tells whether an answer counts as the origin's failure (RFC 5861 §4).
-func FailedStatus(status int) bool {
-	return status == 500 || status == 502 || status == 503 || status == 504
 }

@@ -21,6 +21,13 @@ func Why(in *Input, d Decision) []string {
 		return []string{"A route has this URL, but does not cache this method, or the question that its body asks, so the request goes through. If the method is unsafe and succeeds, what is stored for the URL goes (RFC 9111 §4.4)."}
 	case meter.BodyTooLarge:
 		return []string{"The request's body is longer than a key can hold, so the request goes through and nothing is stored."}
+	case meter.SignedIn:
+		if in.SignedIn == "" {
+			return []string{"The request carries Authorization, and what is stored, if anything, does not say that others may have it (public, s-maxage or must-revalidate; RFC 9111 §3.5), so the origin is asked for this visitor alone."}
+		}
+		return []string{fmt.Sprintf("The request carries %s, which says that its visitor is signed in, and the key does not hold who they are, so it goes to its origin with all it has and nothing is stored.", in.SignedIn)}
+	case meter.Nameless:
+		return []string{"The route's answers are for those who say who they are (key.identity, required), and this request does not, so it goes through and nothing is stored."}
 	case meter.Off:
 		return []string{"The route is switched off, so the request goes through. What is stored stays."}
 	}
@@ -120,7 +127,7 @@ func Storing(plan *policy.Plan) []string {
 		add("The origin's figure is held between %s and %s.", bound(terms.AtLeast, "0s"), bound(terms.AtMost, "forever"))
 	}
 	for _, status := range slices.Sorted(maps.Keys(terms.ByStatus)) {
-		add("An answer with status %d for %s.", status, policy.FormatDuration(terms.ByStatus[status]))
+		add("An answer with %s for %s.", statusesNamed(status), policy.FormatDuration(terms.ByStatus[status]))
 	}
 	if terms.StaleWhileRevalidate > 0 {
 		add("Beyond that it may be served for %s while it is renewed (RFC 5861).", policy.FormatDuration(terms.StaleWhileRevalidate))
@@ -135,6 +142,16 @@ func Storing(plan *policy.Plan) []string {
 		add("It leaves when nobody asks for it for %s.", policy.FormatDuration(plan.Idle))
 	}
 	return says
+}
+
+func statusesNamed(status int) string {
+	switch {
+	case status == rules.AnyStatus:
+		return "any other status that is no success"
+	case status < 10:
+		return fmt.Sprintf("a status of %dxx", status)
+	}
+	return fmt.Sprintf("status %d", status)
 }
 
 func bound(d time.Duration, otherwise string) string {

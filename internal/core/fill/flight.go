@@ -35,6 +35,7 @@ type Flight[H any] struct {
 	size     int64
 	held     int // bytes of the last chunk that readers do not see before the end
 	keep     bool
+	sealed   bool // all of the body is there, and stays
 	ended    bool
 	err      error
 	readers  []*Reader[H]
@@ -116,6 +117,10 @@ func (f *Flight[H]) Hint(h H) {
 func (f *Flight[H]) Discard() {
 	f.group.leave(f)
 	f.mu.Lock()
+	if f.sealed {
+		f.mu.Unlock()
+		return
+	}
 	f.keep = false
 	f.trim()
 	lonely := f.lonely()
@@ -124,6 +129,21 @@ func (f *Flight[H]) Discard() {
 	if lonely != nil {
 		lonely()
 	}
+}
+
+// Headed reports whether what is known before the body is out.
+func (f *Flight[H]) Headed() bool {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.headed
+}
+
+// Seal reports whether the whole body is kept; if so, it is not discarded any more.
+func (f *Flight[H]) Seal() bool {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.sealed = f.keep
+	return f.sealed
 }
 
 // lonely returns what to call when nobody needs the flight any more. Under mu.

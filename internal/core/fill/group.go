@@ -114,6 +114,13 @@ func (g *Group[H]) Disown() {
 // Disowned tells the leader not to store.
 func (f *Flight[H]) Disowned() bool { return f.disowned.Load() }
 
+// Aloft is the number of flights that have not ended.
+func (g *Group[H]) Aloft() int {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return len(g.aloft)
+}
+
 // Readers counts those who read flights that can be joined.
 func (g *Group[H]) Readers() (n int) {
 	g.mu.Lock()

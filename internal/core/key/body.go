@@ -5,12 +5,13 @@ import (
 	"errors"
 	"io"
 	"net/url"
+	"strconv"
 	"strings"
 
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
 	"github.com/vektah/gqlparser/v2/ast"
-	"github.com/vektah/gqlparser/v2/formatter"
+	"github.com/vektah/gqlparser/v2/lexer"
 	"github.com/vektah/gqlparser/v2/parser"
 )
 
@@ -142,9 +143,11 @@ func graphQL(r *Request, media string, body []byte) (string, error) {
 	if err := onlyQuery(document, name); err != nil {
 		return "", err
 	}
-	var text bytes.Buffer
-	formatter.NewFormatter(&text, formatter.WithIndent(" ")).FormatQueryDocument(document)
-	parts := []string{"graphql", text.String(), name}
+	text, ok := documentTokens(q.Query)
+	if !ok {
+		return "", NotGraphQL
+	}
+	parts := []string{"graphql", text, name}
 	for _, value := range []jsontext.Value{q.Variables, q.Extensions} {
 		if len(value) == 0 || string(value) == "null" {
 			value = jsontext.Value("{}")
@@ -156,6 +159,34 @@ func graphQL(r *Request, media string, body []byte) (string, error) {
 		parts = append(parts, canonical)
 	}
 	return strings.Join(append(parts, rest), "\x00"), nil
+}
+
+// documentTokens writes a GraphQL document as its tokens, so that spacing, commas and
+// comments do not count and everything else does.
+func documentTokens(document string) (text string, ok bool) {
+	source := []rune(document)
+	tokens := lexer.New(&ast.Source{Input: document})
+	var b strings.Builder
+	for {
+		token, err := tokens.ReadToken()
+		switch {
+		case err != nil:
+			return "", false
+		case token.Kind == lexer.EOF:
+			return b.String(), true
+		case token.Kind == lexer.Comment:
+			continue
+		case token.Kind == lexer.BlockString: // as it stands: its indentation is part of it
+			b.WriteString(strconv.Quote(string(source[token.Pos.Start:token.Pos.End])))
+		case token.Kind == lexer.String:
+			b.WriteString(strconv.Quote(token.Value))
+		case token.Value != "":
+			b.WriteString(token.Value)
+		default:
+			b.WriteString(token.Kind.String())
+		}
+		b.WriteByte(' ')
+	}
 }
 
 // onlyQuery refuses a request that does not run exactly one query.

@@ -49,10 +49,12 @@ type Spec struct {
 }
 
 // Identity says where a route's keys take from who is asking. Entries whose key holds
-// somebody are his alone.
+// somebody are theirs alone.
 type Identity struct {
 	From Source // Field or Cookie; 0 for none
 	Name string // canonical, for a Field
+	// Required: who does not say who they are gets no shared answer.
+	Required bool
 }
 
 // Of returns who is asking; present is false for somebody unknown.
@@ -213,27 +215,6 @@ func cutField(s string) (field, rest string, ok bool) {
 		return "", "", false
 	}
 	return s[used : used+int(n)], s[used+int(n):], true
-}
-
-// CookieValue finds a cookie in a request. Several of one name all count, in their
-// order, since the origin may take any of them.
-func CookieValue(h rules.Header, name string) (value string, present bool) {
-	for _, line := range h["Cookie"] {
-		for line != "" {
-			var pair string
-			pair, line, _ = strings.Cut(line, ";")
-			n, v, _ := strings.Cut(strings.TrimSpace(pair), "=")
-			if n != name {
-				continue
-			}
-			if present {
-				value += ";" + v
-			} else {
-				value, present = v, true
-			}
-		}
-	}
-	return value, present
 }
 
 // Text writes parts for people and for Cache-Status: "host=h path=/p query=page=2".

@@ -10,9 +10,9 @@ import (
 // query is also what the origin is asked with, so that a parameter that is not in the
 // key cannot change a shared answer.
 type Query struct {
-	Mode      QueryMode
-	Names     []Pattern // for Only and Except
-	KeepOrder bool
+	Mode   QueryMode
+	Names  []Pattern // for Only and Except
+	Sorted bool      // by decoded names; parameters of one name keep their order
 }
 
 // QueryMode says which parameters count.
@@ -39,13 +39,13 @@ func (p Pattern) Match(name string) bool {
 }
 
 // Canonical returns the query that goes into the key: the parameters that count, as
-// they were sent, sorted by name unless the order is kept. Parameters of one name
+// they were sent, sorted by name if the rule says so. Parameters of one name
 // keep their order, since it may mean something. has tells an empty query from none.
 func (q *Query) Canonical(raw string, present bool) (canonical string, has bool) {
 	if !present || q.Mode == None {
 		return "", false
 	}
-	if q.Mode == All && (q.KeepOrder || !strings.Contains(raw, "&")) {
+	if q.Mode == All && (!q.Sorted || !strings.Contains(raw, "&")) {
 		return raw, true
 	}
 	var room [16]string
@@ -58,7 +58,7 @@ func (q *Query) Canonical(raw string, present bool) (canonical string, has bool)
 	if len(pairs) == 0 {
 		return "", false
 	}
-	if !q.KeepOrder && !slices.IsSortedFunc(pairs, byName) {
+	if q.Sorted && !slices.IsSortedFunc(pairs, byName) {
 		slices.SortStableFunc(pairs, byName)
 	} else if q.Mode == All {
 		return raw, true
@@ -71,8 +71,14 @@ func (q *Query) Canonical(raw string, present bool) (canonical string, has bool)
 
 func byName(a, b string) int { return strings.Compare(nameOf(a), nameOf(b)) }
 
+// nameOf is a parameter's decoded name.
 func nameOf(pair string) string {
 	name, _, _ := strings.Cut(pair, "=")
+	if strings.ContainsAny(name, "%+") {
+		if decoded, err := url.QueryUnescape(name); err == nil {
+			return decoded
+		}
+	}
 	return name
 }
 
@@ -84,11 +90,6 @@ func (q *Query) counts(pair string) bool {
 		return false
 	}
 	name := nameOf(pair)
-	if strings.ContainsAny(name, "%+") {
-		if decoded, err := url.QueryUnescape(name); err == nil {
-			name = decoded
-		}
-	}
 	for _, p := range q.Names {
 		if p.Match(name) {
 			return q.Mode == Only

@@ -69,10 +69,12 @@ const (
 	FirstSight
 	BodyTooLarge
 	Pieces // the page was there, but a piece of it was not
+	SignedIn
+	Nameless // the route answers only those who say who they are
 	unstorable
 )
 
-var causeNames = [...]string{"", "cold", "expired", "purged", "evicted", "variant", "method", "asked", "route", "off", "first-sight", "body-too-large", "pieces"}
+var causeNames = [...]string{"", "cold", "expired", "purged", "evicted", "variant", "method", "asked", "route", "off", "first-sight", "body-too-large", "pieces", "signed-in", "nameless"}
 
 // Unstorable is the cause of a miss whose answer a rule forbids to store.
 func Unstorable(r rules.Rule) Cause {

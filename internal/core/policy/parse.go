@@ -35,6 +35,8 @@ func Parse(name string, source []byte, lookup func(string) (string, bool)) (*Pol
 
 func (d *document) policy(root ast.Node, p *Policy) {
 	version := 0
+	var marks []Mark
+	var routes []ast.Node
 	d.mapping(root, "the policy",
 		field{"version", func(n ast.Node) { d.integer(n, "version", 1, 1, &version) }},
 		field{"enabled", func(n ast.Node) { d.boolean(n, "enabled", &p.Enabled) }},
@@ -45,9 +47,10 @@ func (d *document) policy(root ast.Node, p *Policy) {
 			d.list(n, "routes", func(n ast.Node) {
 				plan := d.route(n)
 				plan.Index = len(p.Routes)
-				p.Routes = append(p.Routes, plan)
+				p.Routes, routes = append(p.Routes, plan), append(routes, n)
 			})
 		}},
+		field{"visitors", func(n ast.Node) { marks = d.visitors(n) }},
 		field{"changes", func(n ast.Node) { d.changes(n, &p.Changes) }},
 	)
 	if version == 0 && len(d.problems) == 0 {
@@ -55,6 +58,10 @@ func (d *document) policy(root ast.Node, p *Policy) {
 	}
 	if len(p.Origins) == 0 && len(d.problems) == 0 {
 		d.fail(root, "there is no origin; name at least one under origins:")
+	}
+	for i, plan := range p.Routes { // wherever visitors stands in the file
+		plan.Marks = marks
+		d.warnOfVisitors(routes[i], plan)
 	}
 	unique(d, root, "origin", p.Origins, func(o *Origin) string { return o.Name })
 	unique(d, root, "route", p.Routes, func(r *Plan) string { return r.Name })
@@ -115,7 +122,7 @@ func (d *document) duration(n ast.Node, where string, into *time.Duration) {
 }
 
 func (d *document) origin(n ast.Node) *Origin {
-	o := &Origin{Hosts: []HostPattern{"*"}, Connect: DefaultConnect, FirstByte: DefaultFirstByte, Total: DefaultTotal, MaxConnections: DefaultMaxConnections}
+	o := &Origin{Hosts: []HostPattern{"*"}, Connect: DefaultConnect, Answer: DefaultAnswer, Total: DefaultTotal, MaxConnections: DefaultMaxConnections}
 	before := len(d.problems)
 	d.mapping(n, "an origin",
 		field{"name", func(n ast.Node) { o.Name = d.name(n, "an origin's name") }},
@@ -130,10 +137,12 @@ func (d *document) origin(n ast.Node) *Origin {
 		field{"timeout", func(n ast.Node) {
 			d.mapping(n, "timeout",
 				field{"connect", func(n ast.Node) { d.positive(n, "timeout.connect", &o.Connect) }},
-				field{"first_byte", func(n ast.Node) { d.positive(n, "timeout.first_byte", &o.FirstByte) }},
+				field{"answer", func(n ast.Node) { d.positive(n, "timeout.answer", &o.Answer) }},
+				field{"first_byte", func(n ast.Node) { d.positive(n, "timeout.first_byte", &o.Answer) }}, // its older name
 				field{"total", func(n ast.Node) { d.positive(n, "timeout.total", &o.Total) }},
 			)
 		}},
+		field{"idle", func(n ast.Node) { d.positive(n, "idle", &o.Idle) }},
 		field{"max_connections", func(n ast.Node) { d.integer(n, "max_connections", 1, 100_000, &o.MaxConnections) }},
 		field{"tag_header", func(n ast.Node) { d.tagHeader(n, o) }},
 		field{"breaker", func(n ast.Node) { d.breaker(n, &o.Breaker) }},
@@ -223,6 +232,7 @@ func (d *document) route(n ast.Node) *Plan {
 	}
 	before := len(d.problems)
 	var templates []ast.Node
+	compared := false
 	d.mapping(n, "a route",
 		field{"name", func(n ast.Node) { plan.Name = d.name(n, "a route's name") }},
 		field{"match", func(n ast.Node) { d.match(n, plan) }},
@@ -237,7 +247,16 @@ func (d *document) route(n ast.Node) *Plan {
 				plan.Obey = ObeyVisitor(i)
 			}
 		}},
-		field{"compare", func(n ast.Node) { d.compare(n, &plan.Compare) }},
+		field{"timeout", func(n ast.Node) {
+			d.mapping(n, "a route's timeout",
+				field{"answer", func(n ast.Node) { d.positive(n, "timeout.answer", &plan.Answer) }},
+				field{"first_byte", func(n ast.Node) { d.positive(n, "timeout.first_byte", &plan.Answer) }},
+			)
+		}},
+		field{"origin_also_gets", func(n ast.Node) { d.alsoGets(n, plan) }},
+		field{"signed_in", func(n ast.Node) { plan.Shared = d.choice(n, "signed_in", "pass", "shared") == 1 }},
+		field{"upgrade", func(n ast.Node) { d.boolean(n, "upgrade", &plan.Upgrade) }},
+		field{"compare", func(n ast.Node) { compared = true; d.compare(n, &plan.Compare) }},
 		field{"compose", func(n ast.Node) { d.boolean(n, "compose", &plan.Compose) }},
 		field{"enabled", func(n ast.Node) { d.boolean(n, "enabled", &plan.Enabled) }},
 	)
@@ -252,6 +271,9 @@ func (d *document) route(n ast.Node) *Plan {
 	if plan.Key.Body == key.NoBody && (slices.Contains(plan.Methods, "POST") || slices.Contains(plan.Methods, "QUERY")) {
 		d.fail(n, "answers to POST and QUERY depend on the request's body, so that the key must hold it; add key: { body: bytes }, json or graphql")
 	}
+	if plan.Terms.States() && !compared {
+		plan.Compare = defaultCompare
+	}
 	for _, t := range templates { // after match and key, whatever the order in the file
 		d.tag(t, plan)
 	}
@@ -261,7 +283,7 @@ func (d *document) route(n ast.Node) *Plan {
 
 func keyName(plan *Plan) string {
 	digest := fnv.New32a()
-	fmt.Fprintln(digest, plan.Terms.Trust)
+	fmt.Fprintln(digest, plan.Terms.Trust, plan.Terms.States(), plan.AlsoFields, plan.AlsoCookies) // what the origin was asked with
 	if plan.Compose {
 		fmt.Fprintln(digest, "compose")
 	}
@@ -333,6 +355,18 @@ func (d *document) key(n ast.Node, spec *key.Spec) {
 }
 
 func (d *document) identity(n ast.Node, id *key.Identity) {
+	if _, isMap := n.(ast.MapNode); isMap {
+		required := false
+		d.mapping(n, "key.identity",
+			field{"from", func(n ast.Node) { d.identity(n, id) }},
+			field{"required", func(n ast.Node) { d.boolean(n, "key.identity.required", &required) }},
+		)
+		if id.From == 0 {
+			d.fail(n, "key.identity needs to know where from: { from: \"cookie:session\", required: true }")
+		}
+		id.Required = required
+		return
+	}
 	s, ok := d.text(n, "key.identity")
 	if !ok {
 		return
@@ -351,12 +385,20 @@ func (d *document) identity(n ast.Node, id *key.Identity) {
 	}
 }
 
+// defaultCompare is for the routes whose life the policy states.
+var defaultCompare = Compare{Share: 0.001, PerSecond: 1}
+
 func (d *document) compare(n ast.Node, c *Compare) {
 	c.PerSecond = 5
+	if s, isText := n.(ast.ScalarNode); isText && fmt.Sprint(s.GetValue()) == "off" {
+		*c = Compare{}
+		return
+	}
 	if _, isMap := n.(ast.MapNode); !isMap {
 		d.share(n, "compare", &c.Share)
 		return
 	}
+	c.Share = defaultCompare.Share
 	d.mapping(n, "compare",
 		field{"share", func(n ast.Node) { d.share(n, "compare.share", &c.Share) }},
 		field{"per_second", func(n ast.Node) {
@@ -395,13 +437,13 @@ func (d *document) query(n ast.Node, q *key.Query) {
 	if _, isMap := n.(ast.MapNode); !isMap {
 		switch d.choice(n, "key.query", "all", "none") {
 		case 0:
-			q.Mode = key.All
+			q.Mode = key.All // as it came: nobody said that two orders mean the same
 		case 1:
 			q.Mode = key.None
 		}
 		return
 	}
-	modes := 0
+	modes, ordered := 0, false
 	names := func(mode key.QueryMode, where string) func(ast.Node) {
 		return func(n ast.Node) {
 			modes++
@@ -418,8 +460,14 @@ func (d *document) query(n ast.Node, q *key.Query) {
 	d.mapping(n, "key.query",
 		field{"only", names(key.Only, "key.query.only")},
 		field{"except", names(key.Except, "key.query.except")},
-		field{"order", func(n ast.Node) { q.KeepOrder = d.choice(n, "key.query.order", "sorted", "keep") == 1 }},
+		field{"order", func(n ast.Node) {
+			ordered = true
+			q.Sorted = d.choice(n, "key.query.order", "sorted", "keep") == 0
+		}},
 	)
+	if !ordered {
+		q.Sorted = q.Mode == key.Only || q.Mode == key.Except
+	}
 	if modes > 1 {
 		d.fail(n, "key.query takes either only or except, not both")
 	}
@@ -444,7 +492,7 @@ func (d *document) lifetime(n ast.Node, plan *Plan) {
 		field{"stale_while_revalidate", func(n ast.Node) {
 			d.duration(n, "lifetime.stale_while_revalidate", &terms.StaleWhileRevalidate)
 		}},
-		field{"stale_if_error", func(n ast.Node) { d.duration(n, "lifetime.stale_if_error", &terms.StaleIfError) }},
+		field{"stale_if_error", func(n ast.Node) { d.staleIfError(n, terms) }},
 		field{"idle", func(n ast.Node) { d.positive(n, "lifetime.idle", &plan.Idle) }},
 		field{"refresh_early", func(n ast.Node) { d.boolean(n, "lifetime.refresh_early", &plan.RefreshEarly) }},
 		field{"browser", func(n ast.Node) { d.duration(n, "lifetime.browser", &plan.Browser) }},
@@ -463,14 +511,18 @@ func (d *document) lifetime(n ast.Node, plan *Plan) {
 func (d *document) byStatus(n ast.Node, terms *rules.Terms) {
 	m, ok := d.resolve(n).(ast.MapNode)
 	if !ok {
-		d.fail(n, "lifetime.by_status must map statuses to lifetimes: { 404: 30s }")
+		d.fail(n, "lifetime.by_status must map statuses to lifetimes: { 404: 30s, 5xx: 1s }")
 		return
 	}
-	terms.ByStatus = map[int]time.Duration{}
+	terms.ByStatus = rules.ByStatus{}
 	for it := m.MapRange(); it.Next(); {
-		status, err := strconv.Atoi(fmt.Sprint(keyText(it.Key())))
-		if err != nil || status < 200 || status > 599 || status == 206 || status == 304 {
-			d.fail(it.Key(), "lifetime.by_status: %v is no final status that can be stored whole", keyText(it.Key()))
+		status, ok := statusNamed(fmt.Sprint(keyText(it.Key())))
+		if !ok {
+			d.fail(it.Key(), "lifetime.by_status: %v is no final status that can be stored whole, and none of 4xx, 5xx and any", keyText(it.Key()))
+			continue
+		}
+		if _, twice := terms.ByStatus[status]; twice {
+			d.fail(it.Key(), "lifetime.by_status: %v stands twice; keep one", keyText(it.Key()))
 			continue
 		}
 		life := rules.Unset
@@ -478,6 +530,45 @@ func (d *document) byStatus(n ast.Node, terms *rules.Terms) {
 		if life != rules.Unset {
 			terms.ByStatus[status] = life
 		}
+	}
+}
+
+// statusNamed reads a status, or a group of them, as rules.ByStatus has it.
+func statusNamed(s string) (status int, ok bool) {
+	switch strings.ToLower(s) {
+	case "any":
+		return rules.AnyStatus, true
+	case "4xx":
+		return 4, true
+	case "5xx":
+		return 5, true
+	}
+	status, err := strconv.Atoi(s)
+	return status, err == nil && status >= 200 && status <= 599 && status != 206 && status != 304
+}
+
+// staleIfError reads how long a stale answer may stand in, and for which failures.
+func (d *document) staleIfError(n ast.Node, terms *rules.Terms) {
+	if _, isMap := n.(ast.MapNode); !isMap {
+		d.duration(n, "lifetime.stale_if_error", &terms.StaleIfError)
+		return
+	}
+	d.mapping(n, "lifetime.stale_if_error",
+		field{"for", func(n ast.Node) { d.duration(n, "lifetime.stale_if_error.for", &terms.StaleIfError) }},
+		field{"on", func(n ast.Node) {
+			terms.FailedOn = []int{}
+			d.strings(n, "lifetime.stale_if_error.on", func(n ast.Node, s string) {
+				status, err := strconv.Atoi(s)
+				if err != nil || status < 400 || status > 599 {
+					d.fail(n, "lifetime.stale_if_error.on: %q is no status of failure; write statuses from 400 to 599", s)
+					return
+				}
+				terms.FailedOn = append(terms.FailedOn, status)
+			})
+		}},
+	)
+	if terms.StaleIfError == rules.Unset {
+		d.fail(n, "lifetime.stale_if_error does not say for how long: { for: 1d, on: [500, 503] }")
 	}
 }
 

@@ -29,8 +29,9 @@ type Origin struct {
 	URLs           []*url.URL // its addresses: scheme, host and, if any, a path put before every request's
 	Hosts          []HostPattern
 	Connect        time.Duration // limit for the connection to stand
-	FirstByte      time.Duration // limit from the request sent to the answer's first byte
-	Total          time.Duration // limit for a whole fill
+	Answer         time.Duration // limit from the request sent to the answer's head
+	Total          time.Duration // limit for a fill; what is only passed on may take longer
+	Idle           time.Duration // how long a connection may have rested to be used again; 0: as the origin shows
 	MaxConnections int
 	Breaker        Breaker
 	Probe          Probe
@@ -83,8 +84,16 @@ type Plan struct {
 	Idle    time.Duration // leave when not asked for this long; Unset: never
 	Browser time.Duration // Cache-Control max-age sent to visitors; Unset: the origin's
 	Tags    []tags.Template
-	MaxBody int64 // bytes
-	Obey    ObeyVisitor
+	MaxBody int64         // bytes
+	Answer  time.Duration // limit for the answer's head; 0: the origin's
+	// Marks say that a visitor is signed in, by the policy's visitors; Shared, that it does
+	// not matter on this route.
+	Marks  []Mark
+	Shared bool
+	// AlsoFields and AlsoCookies reach the origin though the key does not hold them.
+	AlsoFields, AlsoCookies []string
+	Upgrade                 bool // WebSockets may pass
+	Obey                    ObeyVisitor
 	// RefreshEarly lets an entry be renewed before its end, the likelier the nearer it is.
 	RefreshEarly bool
 	Compare      Compare
@@ -102,7 +111,7 @@ type Compare struct {
 // Defaults of what a policy leaves out.
 const (
 	DefaultConnect        = time.Second
-	DefaultFirstByte      = 10 * time.Second
+	DefaultAnswer         = time.Minute
 	DefaultTotal          = 5 * time.Minute
 	DefaultMaxConnections = 128
 	DefaultMaxBody        = 8 << 20
@@ -120,7 +129,8 @@ func (p *Policy) OriginFor(host string) *Origin {
 	return nil
 }
 
-// Match returns the first route that caches the request, or nil.
+// Match returns the first route that caches the request, or nil. A path that the origin
+// may read as another matches none.
 func (p *Policy) Match(method, host, path string) *Plan {
 	for _, plan := range p.Routes {
 		if plan.Mismatch(method, host, path) == Matches {
@@ -133,6 +143,9 @@ func (p *Policy) Match(method, host, path string) *Plan {
 // Covering returns the routes whose hosts and path match, whatever their methods: a
 // URL may be stored under any of them. host "" means any host.
 func (p *Policy) Covering(host, path string) []*Plan {
+	if key.Climbs(path) {
+		return nil
+	}
 	var covering []*Plan
 	for _, plan := range p.Routes {
 		if (host == "" || anyHost(plan.Hosts, host)) && plan.Path.Match(path) {
@@ -151,11 +164,12 @@ const (
 	OtherHost
 	OtherPath
 	OtherMethod
+	ClimbingPath
 )
 
 // String says it to a person.
 func (m Mismatch) String() string {
-	return [...]string{"it matches", "the host differs", "the path differs", "the method is not among its methods"}[m]
+	return [...]string{"it matches", "the host differs", "the path differs", "the method is not among its methods", "the path has segments of dots, so that the origin may read it as another; no route caches that"}[m]
 }
 
 // Mismatch compares a request with the route.
@@ -165,6 +179,9 @@ func (plan *Plan) Mismatch(method, host, path string) Mismatch {
 	}
 	if !plan.Path.Match(path) {
 		return OtherPath
+	}
+	if key.Climbs(path) {
+		return ClimbingPath
 	}
 	for _, m := range plan.Methods {
 		if m == method {
@@ -185,15 +202,26 @@ func (plan *Plan) TagsOf(r *key.Request) []string {
 	return filled
 }
 
-// URLForms returns how a URL's entries are named: its query as each route that covers
-// it takes it into the key. Empty when no route covers the URL, so that nothing can be
+// Limit is how long an origin may take for the head of an answer on this route; plan may be
+// nil.
+func (plan *Plan) Limit(o *Origin) time.Duration {
+	if plan != nil && plan.Answer > 0 {
+		return plan.Answer
+	}
+	return o.Answer
+}
+
+// URLForms returns how a URL's entries are named, in the form that equivalent URLs share:
+// its query as each route that covers it takes it into the key. Empty when no route covers the URL, so that nothing can be
 // stored for it. host "" means any.
 func (p *Policy) URLForms(host, path, query string, anyQuery bool) []tags.URL {
 	var forms []tags.URL
+	path = key.EquivalentPath(path)
 	for _, plan := range p.Covering(host, path) {
 		form := tags.URL{Host: host, AnyHost: host == "", Path: path, AnyQuery: anyQuery}
 		if !anyQuery {
 			form.Query, _ = plan.Key.Query.Canonical(query, query != "")
+			form.Query = key.Equivalent(form.Query)
 		}
 		if !slices.Contains(forms, form) {
 			forms = append(forms, form)

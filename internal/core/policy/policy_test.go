@@ -68,9 +68,9 @@ func TestEveryKeyOfTheFormat(t *testing.T) {
 	assert.Nil(t, p.OriginFor("ostrel.example"))
 	r := p.Routes[0]
 	assert.False(t, r.Enabled)
-	assert.Equal(t, key.Spec{Query: key.Query{Mode: key.Only, Names: []key.Pattern{"date", "p*"}, KeepOrder: true}, Headers: []string{"Accept-Language"}, Cookies: []string{"currency"}}, r.Key)
+	assert.Equal(t, key.Spec{Query: key.Query{Mode: key.Only, Names: []key.Pattern{"date", "p*"}}, Headers: []string{"Accept-Language"}, Cookies: []string{"currency"}}, r.Key)
 	assert.Equal(t, rules.Terms{Trust: rules.TrustPolicy, Fresh: 10 * time.Minute, AtLeast: 0, AtMost: 24 * time.Hour,
-		ByStatus: map[int]time.Duration{301: 24 * time.Hour, 404: 30 * time.Second}, StaleWhileRevalidate: time.Hour, StaleIfError: 24 * time.Hour}, r.Terms)
+		ByStatus: rules.ByStatus{301: 24 * time.Hour, 404: 30 * time.Second}, StaleWhileRevalidate: time.Hour, StaleIfError: 24 * time.Hour}, r.Terms)
 	assert.Equal(t, time.Minute, r.Browser)
 	assert.Equal(t, ObeyAll, r.Obey)
 	assert.Len(t, r.Tags, 3)

@@ -23,7 +23,8 @@ func (f Forward) String() string {
 
 // CacheStatus is our member of the Cache-Status list (RFC 9211).
 type CacheStatus struct {
-	Forward   Forward // NotForwarded writes hit
+	Forward   Forward // NotForwarded writes hit, or nothing for an Own answer
+	Own       bool    // neither stored nor asked for: this cache made the answer
 	Status    int     // fwd-status: what the origin said; 0 leaves it out
 	TTL       int64   // seconds, may be negative
 	HasTTL    bool
@@ -40,9 +41,11 @@ const CacheName = "gerastic"
 func (c CacheStatus) String() string {
 	b := make([]byte, 0, 64)
 	b = append(b, CacheName...)
-	if c.Forward == NotForwarded {
+	switch {
+	case c.Own:
+	case c.Forward == NotForwarded:
 		b = append(b, "; hit"...)
-	} else {
+	default:
 		b = append(append(b, "; fwd="...), c.Forward.String()...)
 		if c.Status != 0 {
 			b = strconv.AppendInt(append(b, "; fwd-status="...), int64(c.Status), 10)

@@ -75,7 +75,8 @@ func weakMatch(a, b string) bool {
 }
 
 // matchesAny walks a list of entity tags ("*" matches any response that exists).
-// Commas may stand inside the quotes (RFC 9110 §8.8.3).
+// Commas may stand inside the quotes (RFC 9110 §8.8.3). A tag that an origin sends
+// without quotes comes back without them, and is compared as it is.
 func matchesAny(lines []string, etag string, match func(a, b string) bool) bool {
 	for _, line := range lines {
 		rest := strings.TrimSpace(line)
@@ -84,10 +85,8 @@ func matchesAny(lines []string, etag string, match func(a, b string) bool) bool 
 		}
 		for rest != "" {
 			var tag string
-			if tag, rest = nextEntityTag(rest); tag == "" {
-				break
-			}
-			if etag != "" && match(tag, etag) {
+			tag, rest = nextEntityTag(rest)
+			if tag != "" && etag != "" && match(tag, etag) {
 				return true
 			}
 		}
@@ -103,7 +102,8 @@ func nextEntityTag(s string) (tag, rest string) {
 		start = 2
 	}
 	if len(s) <= start || s[start] != '"' {
-		return "", ""
+		tag, rest, _ = strings.Cut(s, ",")
+		return strings.TrimRight(tag, " \t"), rest
 	}
 	end := strings.IndexByte(s[start+1:], '"')
 	if end < 0 {
@@ -158,7 +158,8 @@ var keptOn304 = map[string]bool{
 	"Content-Encoding": true, "Content-Type": true, "Content-Range": true, "Content-Length": true, "Etag": true, "Age": true,
 }
 
-// Freshened is the stored header updated by that of a 304 (RFC 9111 §3.2, §4.3.4).
+// Freshened is the stored header updated by that of a 304 (RFC 9111 §3.2, §4.3.4). What
+// the stored answer depended on it still depends on: its Vary may gain names, not lose them.
 func Freshened(stored, notModified Header) Header {
 	updated := stored.Clone()
 	update := notModified.Clone()
@@ -166,6 +167,14 @@ func Freshened(stored, notModified Header) Header {
 	for name, lines := range update {
 		if !keptOn304[name] {
 			updated[name] = lines
+		}
+	}
+	if stored.Has("Vary") && update.Has("Vary") {
+		both := Header{"Vary": append(append([]string(nil), stored["Vary"]...), update["Vary"]...)}
+		if names := VaryNames(both); !VariesOnAll(both) && len(names) > 0 {
+			updated["Vary"] = []string{strings.Join(names, ", ")}
+		} else {
+			updated["Vary"] = []string{"*"}
 		}
 	}
 	return updated

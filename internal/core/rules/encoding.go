@@ -95,6 +95,39 @@ func QuickCoding(request Header) Coding {
 	return best
 }
 
+// EncodingsOf are the content codings of a stored response, in lower case; nil if it has
+// none.
+func EncodingsOf(response Header) []string {
+	var codings []string
+	for _, line := range response["Content-Encoding"] {
+		for coding := range strings.SplitSeq(line, ",") {
+			if coding = strings.ToLower(strings.TrimSpace(coding)); coding != "" && coding != "identity" {
+				codings = append(codings, coding)
+			}
+		}
+	}
+	return codings
+}
+
+// Accepts reports whether a request takes an answer in these codings. Without
+// Accept-Encoding it takes none: RFC 9110 §12.5.3 would allow any, but who says nothing
+// mostly can read nothing.
+func Accepts(request Fields, codings []string) bool {
+	if len(codings) == 0 {
+		return true
+	}
+	wishes := preferences(request.Lines("Accept-Encoding"))
+	for _, coding := range codings {
+		if coding == "x-gzip" { // RFC 9110 §8.4.1.3: the same
+			coding = string(Gzip)
+		}
+		if weightOf(wishes, coding) == 0 {
+			return false
+		}
+	}
+	return true
+}
+
 func weightOf(wishes []preference, coding string) int {
 	any := 0
 	for _, p := range wishes {
@@ -158,8 +191,11 @@ func MayCompress(status int, header Header, d Directives, size int) bool {
 // CodedTag is the entity tag of another coding of a response: a strong one must differ
 // from the original's (RFC 9110 §8.8.3.3).
 func CodedTag(etag string, c Coding) string {
-	if c == Identity || etag == "" || strings.HasPrefix(etag, "W/") || !strings.HasSuffix(etag, `"`) {
+	if c == Identity || etag == "" || strings.HasPrefix(etag, "W/") {
 		return etag
+	}
+	if !strings.HasSuffix(etag, `"`) {
+		return etag + "+" + string(c) // an origin that does not quote its tags
 	}
 	return strings.TrimSuffix(etag, `"`) + "+" + string(c) + `"`
 }

@@ -1,7 +1,7 @@
 package rules
 
 import (
-	"strconv"
+	"slices"
 	"strings"
 	"time"
 )
@@ -41,9 +41,55 @@ const (
 type Terms struct {
 	Trust                              Trust
 	Fresh, AtLeast, AtMost             time.Duration
-	ByStatus                           map[int]time.Duration
+	ByStatus                           ByStatus
 	StaleWhileRevalidate, StaleIfError time.Duration
-	RefuseCookies                      bool // do not store what sets a cookie; else Set-Cookie is taken off
+	// FailedOn are the statuses that count as the origin's failure; nil: those of RFC 5861 §4.
+	FailedOn      []int
+	RefuseCookies bool // do not store what sets a cookie; else Set-Cookie is taken off
+}
+
+// ByStatus holds lifetimes for statuses (404), their classes (4xx is 4) and for
+// AnyStatus.
+type ByStatus map[int]time.Duration
+
+// AnyStatus stands in ByStatus for each status that fresh is not for and that nothing
+// else names.
+const AnyStatus = 0
+
+// Of is the lifetime for a status: the most exact one counts.
+func (b ByStatus) Of(status int) (life time.Duration, ok bool) {
+	for _, named := range [...]int{status, status / 100} {
+		if life, ok = b[named]; ok {
+			return life, true
+		}
+	}
+	if freshStatus[status] {
+		return 0, false
+	}
+	life, ok = b[AnyStatus]
+	return life, ok
+}
+
+// States reports whether the policy states how long answers live, so that it is not for
+// the origin to say who may share them.
+func (t *Terms) States() bool {
+	_, pages := t.ByStatus[200]
+	return t.Fresh != Unset || t.Trust != TrustOrigin || pages
+}
+
+// OriginOnly are the terms without what would keep an answer longer than the origin said.
+func (t Terms) OriginOnly() Terms {
+	t.Fresh, t.AtLeast, t.StaleWhileRevalidate, t.StaleIfError, t.ByStatus = Unset, Unset, Unset, Unset, nil
+	return t
+}
+
+// Failed reports whether an answer counts as the origin's failure, which a stale one may
+// stand in for.
+func (t *Terms) Failed(status int) bool {
+	if t.FailedOn == nil {
+		return status == 500 || status == 502 || status == 503 || status == 504 // RFC 5861 §4
+	}
+	return slices.Contains(t.FailedOn, status)
 }
 
 // NoTerms are the terms of a route that wishes nothing.
@@ -94,11 +140,11 @@ func InitialAge(h Header, asked, received time.Time) time.Duration {
 	}
 	// §5.1: of several values the first counts; one that is no number is ignored.
 	first, _, _ := strings.Cut(h.Get("Age"), ",")
-	value, err := strconv.ParseInt(strings.TrimSpace(first), 10, 64)
-	if err != nil || value < 0 {
+	first = strings.TrimSpace(first)
+	if first == "" || !digits(first) {
 		return apparent
 	}
-	corrected := time.Duration(min(value, maxSeconds))*time.Second + received.Sub(asked)
+	corrected := time.Duration(min(number(first), maxSeconds))*time.Second + received.Sub(asked) // §1.2.2: more than fits is the greatest
 	return max(apparent, corrected)
 }
 
@@ -110,6 +156,10 @@ var heuristicStatus = map[int]bool{200: true, 203: true, 204: true, 300: true, 3
 // HeuristicallyCacheable tells whether a status may be given a lifetime that the
 // origin did not state.
 func HeuristicallyCacheable(status int) bool { return heuristicStatus[status] }
+
+// freshStatus are the statuses that a route's fresh is for: pages, and what says for good
+// where they are. What fails needs the origin's word, or a lifetime by its status.
+var freshStatus = map[int]bool{200: true, 203: true, 204: true, 300: true, 301: true, 308: true}
 
 // maxHeuristic caps the guess from Last-Modified.
 const maxHeuristic = 24 * time.Hour
@@ -123,11 +173,18 @@ func FreshnessOf(status int, h Header, d Directives, asked, received time.Time, 
 		StaleIfError:         window(d.StaleIfError, terms.StaleIfError, terms.Trust),
 	}
 	f.Immutable = d.Immutable
-	f.MustAsk = d.NoCache && terms.Trust != TrustForced
-	// §5.2.2.10: s-maxage carries the meaning of proxy-revalidate.
-	f.NeverStale = (d.MustRevalidate || d.ProxyRevalidate || d.SMaxAge != Unset) && terms.Trust != TrustForced
 	f.Lifetime, f.Source = lifetime(status, h, d, received, terms)
+	forced := terms.Forces(f.Source)
+	f.MustAsk = d.NoCache && !forced
+	// §5.2.2.10: s-maxage carries the meaning of proxy-revalidate.
+	f.NeverStale = (d.MustRevalidate || d.ProxyRevalidate || d.SMaxAge != Unset) && !forced
 	return f
+}
+
+// Forces reports whether a lifetime from this source overrules the origin's word: only
+// what the policy itself gave one.
+func (t *Terms) Forces(source Source) bool {
+	return t.Trust == TrustForced && (source == FromStatus || source == FromPolicy)
 }
 
 func window(origins, ours time.Duration, trust Trust) time.Duration {
@@ -154,6 +211,9 @@ func lifetime(status int, h Header, d Directives, received time.Time, terms Term
 	if source != NoSource {
 		return ours, source
 	}
+	if terms.Fresh != Unset && !freshStatus[status] {
+		return 0, NoSource // a route that says how long its pages live says nothing of failures
+	}
 	if guess, ok := heuristicLifetime(status, h, d, received); ok {
 		if terms.AtMost != Unset {
 			guess = min(guess, terms.AtMost)
@@ -164,10 +224,10 @@ func lifetime(status int, h Header, d Directives, received time.Time, terms Term
 }
 
 func policyLifetime(status int, terms Terms) (time.Duration, Source) {
-	if life, ok := terms.ByStatus[status]; ok {
+	if life, ok := terms.ByStatus.Of(status); ok {
 		return life, FromStatus
 	}
-	if terms.Fresh != Unset && HeuristicallyCacheable(status) {
+	if terms.Fresh != Unset && freshStatus[status] {
 		return terms.Fresh, FromPolicy
 	}
 	return 0, NoSource

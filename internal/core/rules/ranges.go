@@ -134,8 +134,8 @@ func ifRange(condition string, response Header) bool {
 		return strongMatch(condition, response.Get("Etag"))
 	}
 	since, ok := ParseDate(condition)
-	if !ok {
-		return false
+	if !ok { // an origin that does not quote its entity tags
+		return condition != "" && strongMatch(condition, response.Get("Etag"))
 	}
 	modified, ok := ParseDate(response.Get("Last-Modified"))
 	if !ok || !modified.Equal(since) {

@@ -25,6 +25,7 @@ const (
 	Invalidated
 	EventStream
 	GraphQLErrors
+	UnkeyedCookie
 )
 
 var ruleTexts = [...]struct{ name, section, text string }{
@@ -44,8 +45,9 @@ var ruleTexts = [...]struct{ name, section, text string }{
 	TooLarge:            {"body-too-large", "", "the body is larger than admit.max_body"},
 	TooManyGroups:       {"too-many-tags", "", "the answer carries more than 1000 tags, or one of more than 1024 bytes: a purge of what was left out would not reach it"},
 	AlreadyStale:        {"stale-on-arrival", "RFC 9111 §4.2", "the answer is stale on arrival and has no validator to ask again with"},
-	EventStream:         {"event-stream", "", "a stream of events never ends, so only an origin that states a lifetime has it stored"},
+	EventStream:         {"event-stream", "", "a stream of events never ends, so that it is never stored"},
 	GraphQLErrors:       {"graphql-errors", "", "the answer has errors, so it is not the answer to the question"},
+	UnkeyedCookie:       {"unkeyed-cookie", "RFC 9111 §4.2.2", "the request carried a cookie that the key does not hold, and the origin gave the answer no lifetime itself (max-age, s-maxage, Expires) and did not say public"},
 	Invalidated:         {"purged", "", "a purge came after its fill began"},
 }
 

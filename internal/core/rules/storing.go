@@ -12,6 +12,8 @@ type Storing struct {
 	Personal   bool // the key holds who is asking: the entry is for him alone
 	AnyMethod  bool // the key holds method and body, so that POST and QUERY may be stored
 	NoStore    bool // the request said no-store and the route obeys it
+	// Cookie: the origin saw a cookie that the key does not hold.
+	Cookie     bool
 	Status     int
 	Header     Header
 	Received   time.Time
@@ -35,7 +37,7 @@ func understood(status int) bool {
 // MayStore tells whether a shared cache may store a response (RFC 9111 §3), and the
 // rule that forbids it if not.
 func MayStore(s Storing) Rule {
-	forced := s.Terms.Trust == TrustForced
+	forced := s.Terms.Forces(s.Freshness.Source)
 	d := s.Directives
 	switch {
 	case s.Method != "GET" && s.Method != "HEAD" && !s.AnyMethod:
@@ -54,8 +56,10 @@ func MayStore(s Storing) Rule {
 		return PrivateResponse
 	case s.Authorized && !d.Public && !d.MustRevalidate && d.SMaxAge == Unset: // never lifted: a forced lifetime is no permission to share
 		return Authorized
-	case s.Freshness.Source > FromExpires && isEventStream(s.Header):
+	case IsEventStream(s.Header):
 		return EventStream
+	case s.Cookie && !d.Public && (s.Freshness.Source == NoSource || s.Freshness.Source > FromExpires):
+		return UnkeyedCookie
 	case VariesOnAll(s.Header):
 		return VaryAll
 	case s.Terms.RefuseCookies && s.Header.Has("Set-Cookie"):
@@ -71,7 +75,8 @@ func MayStore(s Storing) Rule {
 	return OK
 }
 
-func isEventStream(h Header) bool {
+// IsEventStream reports whether an answer is a stream of events, which never ends.
+func IsEventStream(h Header) bool {
 	kind, _, _ := strings.Cut(h.Get("Content-Type"), ";")
 	return strings.EqualFold(strings.TrimSpace(kind), "text/event-stream")
 }

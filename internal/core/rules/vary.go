@@ -1,6 +1,9 @@
 package rules
 
-import "strings"
+import (
+	"slices"
+	"strings"
+)
 
 // VariesOnAll tells whether Vary holds "*": no later request matches (RFC 9111 §4.1).
 func VariesOnAll(h Header) bool {
@@ -22,37 +25,38 @@ type Varying struct {
 	Present bool
 }
 
-// VaryingOf takes from a request what a response's Vary names (RFC 9111 §4.1). The
-// names come in the order of Vary, each once.
-func VaryingOf(response, request Header) []Varying {
-	var varying []Varying
+// VaryNames are the fields that a response's Vary names, canonical, in its order, each
+// once; without "*".
+func VaryNames(response Header) []string {
+	var names []string
 	for _, line := range response["Vary"] {
 		for name := range strings.SplitSeq(line, ",") {
 			name = CanonicalName(strings.TrimSpace(name))
-			if name == "" || name == "*" || containsVarying(varying, name) {
-				continue
+			if name != "" && name != "*" && !slices.Contains(names, name) {
+				names = append(names, name)
 			}
-			varying = append(varying, Varying{name, normalised(name, request[name]), request.Has(name)})
 		}
+	}
+	return names
+}
+
+// VaryingOf takes from a request what it says in the fields that a Vary named
+// (RFC 9111 §4.1). What counts is how they reached the origin.
+func VaryingOf(names []string, request Fields) []Varying {
+	var varying []Varying
+	for _, name := range names {
+		lines := request.Lines(name)
+		varying = append(varying, Varying{name, Normalised(name, lines), len(lines) > 0})
 	}
 	return varying
 }
 
-func containsVarying(varying []Varying, name string) bool {
-	for _, v := range varying {
-		if v.Name == name {
-			return true
-		}
-	}
-	return false
-}
-
 // Matches tells whether a request would have been answered with the response that
 // these were taken for (RFC 9111 §4.1).
-func Matches(varying []Varying, request Header) bool {
+func Matches(varying []Varying, request Fields) bool {
 	for i := range varying {
 		v := &varying[i]
-		lines := request[v.Name]
+		lines := request.Lines(v.Name)
 		if v.Present != (len(lines) > 0) {
 			return false
 		}
@@ -60,17 +64,17 @@ func Matches(varying []Varying, request Header) bool {
 		if len(lines) == 1 && lines[0] == v.Value {
 			continue
 		}
-		if normalised(v.Name, lines) != v.Value {
+		if Normalised(v.Name, lines) != v.Value {
 			return false
 		}
 	}
 	return true
 }
 
-// normalised joins lines and drops white space around commas, which changes no
+// Normalised joins lines and drops white space around commas, which changes no
 // field's meaning as a list (RFC 9111 §4.1); white space inside quotes stays. Of
 // Accept-Encoding only what an origin could act on is left.
-func normalised(name string, lines []string) string {
+func Normalised(name string, lines []string) string {
 	if name == "Accept-Encoding" {
 		return NormalEncoding(lines)
 	}

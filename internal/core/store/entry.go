@@ -34,6 +34,15 @@ type Entry struct {
 	// Idle is how long it stays without being asked for; rules.Unset for ever.
 	Idle time.Duration
 
+	// ForAuthorized: its origin lets it answer requests with Authorization (RFC 9111 §3.5).
+	ForAuthorized bool
+	// Personal: its key holds who asked.
+	Personal bool
+	// Encodings are the content codings that its origin gave it.
+	Encodings []string
+	// Implied is how many of Vary, the last, its own Vary field did not name.
+	Implied int
+
 	// Parts are the fragments that its maker says it was made of: namespace/key. Told is how
 	// the maker put it, for engineers.
 	Parts []string
@@ -129,6 +138,8 @@ func (m *Memory) AddForm(e *Entry, c rules.Coding, body []byte) bool {
 		switch l.Name {
 		case "Content-Length":
 			l.Values = []string{strconv.Itoa(len(body))}
+		case "Content-Digest", "Repr-Digest", "Digest", "Content-Md5":
+			continue // of other bytes (RFC 9530 §2, §3)
 		case "Etag":
 			l.Values = []string{rules.CodedTag(l.Values[0], c)}
 			f.Header["Etag"] = l.Values
@@ -164,8 +175,7 @@ func (e *Entry) Moving(now time.Time) (age, status, cacheControl []string) {
 	ours := rules.CacheStatus{TTL: left, HasTTL: true}.String()
 	m.status = append(append(make([]string, 0, 1), e.Header["Cache-Status"]...), ours)
 	if e.Browser != rules.Unset {
-		// Age counts against max-age at the visitor's, so that it is put on top.
-		m.cacheControl = []string{"max-age=" + strconv.FormatInt(seconds+int64(e.Browser/time.Second), 10)}
+		m.cacheControl = []string{rules.BrowserControl(e.Header, e.Personal, e.Browser, time.Duration(seconds)*time.Second)}
 	}
 	e.moving.Store(m)
 	return m.ageLine, m.status, m.cacheControl
@@ -241,6 +251,9 @@ func (e *Entry) Size() int64 {
 		for _, v := range values {
 			size += int64(len(v)) + 16
 		}
+	}
+	for _, coding := range e.Encodings {
+		size += int64(len(coding)) + 16
 	}
 	for _, v := range e.Vary {
 		size += int64(unsafe.Sizeof(v)) + int64(len(v.Name)+len(v.Value))

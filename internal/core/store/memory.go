@@ -4,6 +4,7 @@ package store
 
 import (
 	"hash/maphash"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -14,9 +15,9 @@ import (
 // Store is where entries are kept between requests. Implementations are safe for
 // concurrent use; an entry handed out stays readable after it was removed.
 type Store interface {
-	// Find returns the entries that a key has and the one among them that answers the
-	// request: the newest that its Vary lets match (RFC 9111 §4.1).
-	Find(canonical []byte, request rules.Header) (found *Entry, variants int)
+	// Find returns how many entries a key has and the one among them that answers the
+	// request: the newest whose Vary matches, else the newest without one (RFC 9111 §4.1).
+	Find(canonical []byte, request rules.Fields) (found *Entry, variants int)
 	// Put stores an entry, in place of the one that answers the same requests. It
 	// returns false when the entry does not fit at all.
 	Put(e *Entry, now time.Time) bool
@@ -91,7 +92,7 @@ func NewMemory(limit int64, eviction Eviction) *Memory {
 func (m *Memory) shard(hash uint64) *shard { return &m.shards[hash%shardCount] }
 
 // Find implements Store. The hash only finds the bucket; the whole key is compared.
-func (m *Memory) Find(canonical []byte, request rules.Header) (found *Entry, variants int) {
+func (m *Memory) Find(canonical []byte, request rules.Fields) (found *Entry, variants int) {
 	hash := maphash.Bytes(m.seed, canonical)
 	s := m.shard(hash)
 	s.mu.RLock()
@@ -100,14 +101,38 @@ func (m *Memory) Find(canonical []byte, request rules.Header) (found *Entry, var
 		if b.key != string(canonical) {
 			continue
 		}
-		for _, e := range b.variants {
-			if rules.Matches(e.Vary, request) {
-				return e, len(b.variants)
-			}
-		}
-		return nil, len(b.variants)
+		return choose(b.variants, request), len(b.variants)
 	}
 	return nil, 0
+}
+
+// choose takes the variant that answers a request, whose codings it accepts. One that says
+// what it depends on goes before one that does not; and one that does not is no answer to a
+// request that says something where another variant is known to depend on it.
+func choose(variants []*Entry, request rules.Fields) *Entry {
+	var plain *Entry
+	for _, e := range variants {
+		if !rules.Accepts(request, e.Encodings) || !rules.Matches(e.Vary, request) {
+			continue
+		}
+		if len(e.Vary) > 0 || len(variants) == 1 {
+			return e
+		}
+		if plain == nil {
+			plain = e
+		}
+	}
+	if plain == nil {
+		return nil
+	}
+	for _, e := range variants {
+		for _, v := range e.Vary {
+			if v.Name != "Accept-Encoding" && len(request.Lines(v.Name)) > 0 {
+				return nil
+			}
+		}
+	}
+	return plain
 }
 
 // Variants returns all entries under a key, newest first.
@@ -168,7 +193,7 @@ func (m *Memory) insert(e *Entry, crowded **Entry) (replaced []*Entry) {
 	kept := make([]*Entry, 1, len(b.variants)+1)
 	kept[0] = e
 	for _, old := range b.variants {
-		if sameVariant(old.Vary, e.Vary) {
+		if sameVariant(old.Vary, e.Vary) && slices.Equal(old.Encodings, e.Encodings) {
 			replaced = append(replaced, old)
 		} else {
 			kept = append(kept, old)
@@ -320,6 +345,23 @@ func (m *Memory) SweepIdle(now time.Time, limit int) int {
 		m.Remove(e, Idle)
 	}
 	return len(idle)
+}
+
+// Audit counts what is there, and what it was said to take when it was put.
+func (m *Memory) Audit() (entries, bytes int64) {
+	for i := range m.shards {
+		s := &m.shards[i]
+		s.mu.RLock()
+		for _, b := range s.buckets {
+			for ; b != nil; b = b.next {
+				for _, e := range b.variants {
+					entries, bytes = entries+1, bytes+e.size.Load()
+				}
+			}
+		}
+		s.mu.RUnlock()
+	}
+	return entries, bytes
 }
 
 // Figures are the store's own counters.

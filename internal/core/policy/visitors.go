@@ -1,0 +1,136 @@
+package policy
+
+import (
+	"slices"
+	"strings"
+
+	"github.com/goccy/go-yaml/ast"
+
+	"gerastic/internal/core/key"
+	"gerastic/internal/core/rules"
+)
+
+// Mark is something that a request carries when its visitor is signed in.
+type Mark struct {
+	From key.Source  // Field or Cookie
+	Name key.Pattern // of a field in lower case
+}
+
+// Of names what of a request the mark is, "cookie session"; "" if it does not carry it.
+func (m Mark) Of(h rules.Header) string {
+	if m.From == key.Cookie {
+		if name := key.CookieLike(h, m.Name); name != "" {
+			return "cookie " + name
+		}
+		return ""
+	}
+	for name := range h {
+		if m.Name.Match(strings.ToLower(name)) {
+			return "header " + name
+		}
+	}
+	return ""
+}
+
+// Withholds reports whether the origin is asked without a field that neither the key
+// holds nor the route lets through: where the policy states how long answers live,
+// nothing else may make them.
+func (plan *Plan) Withholds(name string) bool {
+	if plan.Key.HoldsField(name) || slices.Contains(plan.AlsoFields, name) {
+		return false
+	}
+	return plan.Terms.States() || rules.Steering(name)
+}
+
+// WithholdsCookie reports the same of a cookie.
+func (plan *Plan) WithholdsCookie(name string) bool {
+	return plan.Terms.States() && !plan.Key.HoldsCookie(name) && !slices.Contains(plan.AlsoCookies, name) && !slices.Contains(plan.AlsoFields, "Cookie")
+}
+
+// SignedIn names what of a request says that its visitor is signed in, so that no shared
+// answer is for them; "" if nothing does. Whom the key names has entries of their own.
+// Authorization is not judged here where the origin decides: RFC 9111 §3.5 does.
+func (plan *Plan) SignedIn(h rules.Header) string {
+	if plan.Shared {
+		return ""
+	}
+	if _, named := plan.Key.Identity.Of(h); !named {
+		for _, m := range plan.Marks {
+			if mark := m.Of(h); mark != "" {
+				return mark
+			}
+		}
+	}
+	for name := range h {
+		if rules.Credential(name) && (name != "Authorization" || plan.Terms.States()) && name != "Gerastic-Explain" &&
+			!plan.Key.HoldsField(name) && !slices.Contains(plan.AlsoFields, name) {
+			return "header " + name
+		}
+	}
+	return ""
+}
+
+// Declares reports whether what SignedIn named is a mark that the policy itself declares.
+func (plan *Plan) Declares(mark string, h rules.Header) bool {
+	return slices.ContainsFunc(plan.Marks, func(m Mark) bool { return m.Of(h) == mark })
+}
+
+// Authorized reports whether a request carries Authorization outside the key: a stored
+// answer is for it only if RFC 9111 §3.5 lets it be.
+func (plan *Plan) Authorized(h rules.Header) bool {
+	return h.Has("Authorization") && !plan.Key.HoldsField("Authorization")
+}
+
+// visitors reads who counts as signed in.
+func (d *document) visitors(n ast.Node) (marks []Mark) {
+	d.mapping(n, "visitors",
+		field{"signed_in", func(n ast.Node) {
+			d.strings(n, "visitors.signed_in", func(n ast.Node, s string) {
+				from, name, _ := strings.Cut(s, ":")
+				plain := strings.Replace(name, "*", "", 1)
+				switch {
+				case plain != "" && !rules.IsToken(plain) || name == "":
+				case from == "cookie":
+					marks = append(marks, Mark{key.Cookie, key.Pattern(name)})
+					return
+				case from == "header" && rules.CanonicalName(name) != "Cookie":
+					marks = append(marks, Mark{key.Field, key.Pattern(strings.ToLower(name))})
+					return
+				}
+				d.fail(n, "visitors.signed_in: %q says nothing of a visitor; write cookie:NAME or header:NAME, with at most one * in the name", s)
+			})
+		}},
+	)
+	return marks
+}
+
+// alsoGets reads what the origin may see besides the key.
+func (d *document) alsoGets(n ast.Node, plan *Plan) {
+	d.strings(n, "origin_also_gets", func(n ast.Node, s string) {
+		if name, isCookie := strings.CutPrefix(s, "cookie:"); isCookie && rules.IsToken(name) {
+			plan.AlsoCookies = append(plan.AlsoCookies, name)
+			return
+		}
+		if !rules.IsToken(s) {
+			d.fail(n, "origin_also_gets: %q is no header name; write a name, or cookie:NAME for one cookie", s)
+			return
+		}
+		name := rules.CanonicalName(s)
+		if name == "Cookie" {
+			d.warn(n, "origin_also_gets: with Cookie the origin sees every cookie, and what it makes of one visitor's is shown to others; name single ones as cookie:NAME, or put them under key.cookies")
+		}
+		plan.AlsoFields = append(plan.AlsoFields, name)
+	})
+}
+
+// warnOfVisitors says where a route could show one visitor's page to another.
+func (d *document) warnOfVisitors(n ast.Node, plan *Plan) {
+	identified := plan.Key.Identity.From != 0
+	if plan.Terms.Fresh != rules.Unset && identified {
+		d.warn(n, "route %s: fresh beside identity keeps each visitor's pages although they change with what the visitor does; a message that is shown once comes twice. Leave fresh out, so that the origin says how long each page lives", plan.Name)
+	}
+	catchAll := len(plan.Path.segments) == 0 && plan.Path.rest != ""
+	if catchAll && plan.Terms.Fresh != rules.Unset && !identified && len(plan.Marks) == 0 && !plan.Shared {
+		d.warn(n, `route %s: it gives every page a lifetime (fresh), and nothing says which visitors are signed in; write visitors: { signed_in: ["cookie:NAME"] } at the top, key.identity, or signed_in: shared if its pages are the same for everybody`, plan.Name)
+	}
+}

@@ -1,0 +1,118 @@
+package edge
+
+import (
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"gerastic/internal/core/key"
+	"gerastic/internal/core/rules"
+)
+
+// tally counts what comes with a large share of a route's requests although the key
+// leaves it out: a cookie or a field that may well decide what a visitor should see. It
+// looks at the first requests of each minute, and tells of each name once a day.
+type tally struct {
+	full  atomic.Int64 // unix ns until which nothing is counted
+	mu    sync.Mutex
+	seen  int // requests
+	names map[part]int
+	told  map[part]time.Time
+}
+
+const (
+	// tallied is how many requests are looked at a minute.
+	tallied = 100
+	// tallyLeast is how many there must be before a share means anything.
+	tallyLeast = 20
+	// largeShare is from which share of the requests on a name is told.
+	largeShare = 0.25
+	// maxTalliedNames bounds the names that are counted and remembered for a route.
+	maxTalliedNames = 64
+	// toldFor is for how long a name is not told again.
+	toldFor = 24 * time.Hour
+)
+
+// ordinary fields come with most requests of browsers and say nothing of who is asking, or
+// are what HTTP itself needs.
+var ordinary = map[string]bool{
+	"Accept": true, "Accept-Encoding": true, "Accept-Language": true, "Cache-Control": true, "Connection": true, "Content-Encoding": true, "Content-Length": true, "Content-Type": true, "Cookie": true,
+	"Dnt": true, "Expect": true, "Forwarded": true, "From": true, "Gerastic-Explain": true, "If-Match": true, "If-Modified-Since": true, "If-None-Match": true, "If-Range": true, "If-Unmodified-Since": true,
+	"Keep-Alive": true, "Origin": true, "Pragma": true, "Priority": true, "Proxy-Connection": true, "Range": true, "Referer": true, "Te": true, "Traceparent": true, "Tracestate": true,
+	"Upgrade": true, "Upgrade-Insecure-Requests": true, "User-Agent": true, "Via": true, "X-Real-Ip": true,
+}
+
+func isOrdinary(name string) bool {
+	return ordinary[name] || strings.HasPrefix(name, "Sec-") || strings.HasPrefix(name, "X-Forwarded-")
+}
+
+// countUnkeyed notes what of the request the key leaves out.
+func (x *exchange) countUnkeyed() {
+	if x.in.Plan == nil || !x.in.Enabled || x.edge.Found == nil || x.depth > 0 {
+		return
+	}
+	t := &x.rules.tallies[x.plan.Index]
+	if x.began.UnixNano() < t.full.Load() || x.in.SignedIn != "" && x.plan.Declares(x.in.SignedIn, x.req.Header) {
+		return // that it says who is signed in was said
+	}
+	for _, p := range t.count(x.leftOut(), x.began) {
+		kind := "unkeyed-cookie"
+		if p.kind == "header" {
+			kind = "unkeyed-field"
+		}
+		f := Finding{At: x.began, Route: x.plan.Name, URL: x.req.Scheme + "://" + x.req.Host + x.req.Path, Kind: kind, Separator: p.String()}
+		x.edge.run(func() { x.edge.Found(f) })
+	}
+}
+
+// leftOut lists the cookies and fields of the request that the key does not hold and nobody
+// has said anything of.
+func (x *exchange) leftOut() (parts []part) {
+	for _, name := range key.CookieNames(x.req.Header) {
+		if name != "" && !x.plan.Key.HoldsCookie(name) && !slices.Contains(x.plan.AlsoCookies, name) {
+			parts = append(parts, part{"cookie", name})
+		}
+	}
+	for name := range x.req.Header {
+		if !isOrdinary(name) && !rules.Steering(name) && !x.plan.Key.HoldsField(name) && !slices.Contains(x.plan.AlsoFields, name) {
+			parts = append(parts, part{"header", name})
+		}
+	}
+	return parts
+}
+
+// count notes one request, and returns the names that are to be told now.
+func (t *tally) count(parts []part, now time.Time) (tell []part) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.names == nil {
+		t.names, t.told = map[part]int{}, map[part]time.Time{}
+	}
+	t.seen++
+	for _, p := range parts {
+		if _, known := t.names[p]; known || len(t.names) < maxTalliedNames {
+			t.names[p]++
+		}
+	}
+	if t.seen != tallyLeast && t.seen != tallied {
+		return nil
+	}
+	for p, n := range t.names {
+		if told, ever := t.told[p]; float64(n) < largeShare*float64(t.seen) || ever && now.Sub(told) < toldFor {
+			continue
+		}
+		if len(t.told) >= maxTalliedNames {
+			clear(t.told)
+		}
+		t.told[p] = now
+		tell = append(tell, p)
+	}
+	if t.seen == tallied {
+		t.seen = 0
+		clear(t.names)
+		t.full.Store(now.Add(time.Minute).UnixNano())
+	}
+	return tell
+}
