@@ -79,10 +79,20 @@ type Explanation struct {
 	Routes   []ExplainedRoute `json:"routes"`
 	Origin   string           `json:"origin,omitempty"`
 	Key      []KeyPart        `json:"key"`
-	Dropped  []string         `json:"dropped" doc:"Parts of the request that the key leaves out; parameters among them do not reach the origin"`
+	Dropped  []string         `json:"dropped" doc:"Parts of the request that the key leaves out"`
+	Withheld []string         `json:"withheld" doc:"Those of them that do not reach the origin when it is asked for an answer that others may have"`
+	Unstored *UnstoredAnswer  `json:"unstored,omitempty" doc:"The last answer to this key, if it was not stored"`
 	Storing  []string         `json:"storing" doc:"What would be stored of the origin's answer, and until when"`
 	Entries  []ExplainedEntry `json:"entries"`
 	Sequence uint64           `json:"sequence" doc:"The ledger's last purge on this node"`
+}
+
+// UnstoredAnswer is an answer that was not stored, and why.
+type UnstoredAnswer struct {
+	At     time.Time `json:"at"`
+	Status int       `json:"status"`
+	Rule   string    `json:"rule" doc:"As in the cause unstorable:RULE"`
+	Why    string    `json:"why" doc:"A sentence, with the section of the standard behind it"`
 }
 
 // Explain asks what would be done with a request. Nothing is fetched or changed.

@@ -687,7 +687,7 @@ export interface components {
         };
         Explanation: {
             cause?: string;
-            /** @description Parts of the request that the key leaves out; parameters among them do not reach the origin */
+            /** @description Parts of the request that the key leaves out */
             dropped: string[];
             entries: components["schemas"]["ExplainedEntry"][];
             key: components["schemas"]["KeyPart"][];
@@ -701,20 +701,24 @@ export interface components {
             sequence: number;
             /** @description What would be stored of the origin's answer, and until when */
             storing: string[];
+            /** @description The last answer to this key, if it was not stored */
+            unstored?: components["schemas"]["UnstoredAnswer"];
             /** @description serve, serve stale and refresh behind, validate, fetch, pass through or refuse */
             verdict: string;
             /** @description The reasons, as sentences */
             why: string[];
+            /** @description Those of them that do not reach the origin when it is asked for an answer that others may have */
+            withheld: string[];
         };
         Finding: {
             /** Format: date-time */
             at: string;
             key: string;
             /**
-             * @description key: something that the key leaves out matters; changed: the content did, and nothing was purged
+             * @description key: something that the key leaves out matters; changed: the content did, and nothing was purged; unkeyed-…: the key leaves out what comes with many requests
              * @enum {string}
              */
-            kind: "key" | "changed";
+            kind: "key" | "changed" | "unkeyed-cookie" | "unkeyed-field";
             node: string;
             /** @description Digest of the origin's answer */
             origin: string;
@@ -1182,6 +1186,16 @@ export interface components {
             rights: string[];
             /** @description Shown once, when the token is made */
             secret?: string;
+        };
+        UnstoredAnswer: {
+            /** Format: date-time */
+            at: string;
+            /** @description As in the cause unstorable:RULE */
+            rule: string;
+            /** Format: int64 */
+            status: number;
+            /** @description A sentence, with the section of the standard behind it */
+            why: string;
         };
         WhoAmI: {
             name: string;

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"slices"
 	"sort"
 	"strings"
 
@@ -88,7 +89,14 @@ func (a *app) printExplanation(ex client.Explanation) {
 		p("%-9s %-24s %s", first(i, "key"), name, strings.ReplaceAll(value, "\x00", " "))
 	}
 	for i, d := range ex.Dropped {
+		if slices.Contains(ex.Withheld, d) {
+			d += " (withheld from the origin)"
+		}
 		p("%-9s %s", first(i, "left out"), d)
+	}
+	if u := ex.Unstored; u != nil {
+		p("")
+		p("%-9s the last answer, %d at %s: %s", "unstored", u.Status, clock(u.At), u.Why)
 	}
 	if len(ex.Storing) > 0 {
 		p("")

@@ -81,23 +81,27 @@ func (a *app) reportFindings() *cobra.Command {
 	var since string
 	c := &cobra.Command{
 		Use:   "findings",
-		Short: "Hits whose answer was not what the origin would have given",
-		Long: `Hits whose answer was not what the origin would have given, found by asking it again
-for the share of hits that a route's compare names. "key" means that something which the
-key leaves out matters: add it to the key. "changed" means that the content changed and
-nothing was purged: purge on that change, or shorten the lifetime.`,
+		Short: "What may be wrong with a route's key or lifetime",
+		Long: `What may be wrong with a route's key or lifetime. Hits whose answer was not what the
+origin would have given are found by asking it again for the share of hits that a route's
+compare names: "key" means that something which the key leaves out matters, so that it
+belongs into the key; "changed" means that the content changed and nothing was purged, so
+that a purge is missing or the lifetime is too long. "unkeyed-cookie" and "unkeyed-field"
+name what comes with many of a route's requests although the key leaves it out: if it says
+who is signed in, name it under visitors.signed_in; if it changes the page, put it into
+the key.`,
 		Example: "  gerastic report findings --since 1d",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			found, err := a.client().Findings(cmd.Context(), since)
 			if err != nil {
 				return err
 			}
-			t := &rows{columns: []column{left("when"), left("route"), left("kind"), left("separated by"), left("stored"), left("origin"), left("url")}}
+			t := &rows{columns: []column{left("when"), left("route"), left("kind"), left("by"), left("stored"), left("origin"), left("url")}}
 			for _, f := range found {
 				t.add(clock(f.At), str(f.Route), str(f.Kind), str(f.Separator), str(f.Stored), str(f.Origin), str(f.URL))
 			}
 			if len(found) == 0 && a.format == "table" {
-				a.say("Nothing was found. Routes compare only where the policy says so: compare: 0.1%%")
+				a.say("Nothing was found. Hits are compared where the policy states how long answers live, or says compare: 0.1%%")
 				return nil
 			}
 			return a.print(found, t)

@@ -68,7 +68,7 @@ func (c *Control) explanation(ex *edge.Examination) client.Explanation {
 	d := ex.Decision
 	out := client.Explanation{
 		Verdict: d.Action.String(), Cause: d.Cause.String(), Why: decide.Why(&ex.Input, d),
-		Routes: routesLookedAt(ex), Key: []client.KeyPart{}, Dropped: notNil(ex.Dropped()), Storing: []string{}, Entries: []client.ExplainedEntry{}, Sequence: uint64(c.edge.Marks.Stamp()),
+		Routes: routesLookedAt(ex), Key: []client.KeyPart{}, Dropped: notNil(ex.Dropped()), Withheld: notNil(ex.Withheld()), Storing: []string{}, Entries: []client.ExplainedEntry{}, Sequence: uint64(c.edge.Marks.Stamp()),
 	}
 	if ex.Origin != nil {
 		out.Origin = ex.Origin.Name + " " + ex.Origin.URLs[0].String()
@@ -78,6 +78,12 @@ func (c *Control) explanation(ex *edge.Examination) client.Explanation {
 	if ex.Input.Plan != nil {
 		out.Route = ex.Input.Plan.Name
 		out.Storing = decide.Storing(ex.Input.Plan)
+	}
+	if u := ex.Unstored; u != nil {
+		out.Unstored = &client.UnstoredAnswer{At: u.At, Status: u.Status, Rule: u.Rule.Name(), Why: u.Rule.Text()}
+		if section := u.Rule.Section(); section != "" {
+			out.Unstored.Why += " (" + section + ")"
+		}
 	}
 	for _, p := range ex.Key {
 		out.Key = append(out.Key, client.KeyPart{Source: p.Source.String(), Name: p.Name, Value: p.Value, Present: p.Present})

@@ -27,6 +27,7 @@ type habits struct {
 	set    time.Duration // the policy's word; 0: none
 	stated atomic.Int64  // ns, its Keep-Alive field's less a second; unset while it states nothing
 	keeps  atomic.Bool   // it kept one for provenIdle
+	closes atomic.Int64  // ns, a second less than it let one rest before it closed it; 0: unknown
 }
 
 // statesNothing marks an address that sent no Keep-Alive timeout.
@@ -41,8 +42,22 @@ func (h *habits) limit() time.Duration {
 		return h.set
 	case h.keeps.Load():
 		return provenIdle
+	case h.closes.Load() > 0:
+		return time.Duration(h.closes.Load())
 	}
 	return defaultIdle
+}
+
+// closed notes that the origin closed a connection that had rested so long. One that rested
+// for less than a second may have ended for any reason.
+func (h *habits) closed(rested time.Duration) {
+	if rested < time.Second {
+		return
+	}
+	h.keeps.Store(false)
+	if early := rested - time.Second; early < defaultIdle {
+		h.closes.Store(int64(max(early, time.Millisecond)))
+	}
 }
 
 // hear reads the timeout of an answer's Keep-Alive field, in seconds.
@@ -90,9 +105,7 @@ func (c *connection) Read(p []byte) (int, error) {
 	n, err := c.Conn.Read(p)
 	if err == io.EOF {
 		c.ended.Store(true)
-		if c.rested() > 0 {
-			c.habits.keeps.Store(false)
-		}
+		c.habits.closed(c.rested())
 	}
 	return n, err
 }

@@ -1,0 +1,119 @@
+package edge
+
+import (
+	"bufio"
+	"fmt"
+	"io"
+	"net/http"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// TestEventStreamsAreForOne: never stored nor joined, whatever their headers, and closed
+// at the origin when their visitor leaves.
+func TestEventStreamsAreForOne(t *testing.T) {
+	open, closed := make(chan string, 20), make(chan struct{}, 20)
+	s := newStandOf(t, "routes: [{ name: all, match: { path: \"/{x...}\" }, lifetime: { fresh: 1d, source: forced } }]", func(w http.ResponseWriter, r *http.Request) {
+		open <- r.Header.Get("X-Who")
+		w.Header().Set("Content-Type", "text/event-stream; charset=utf-8")
+		w.Header().Set("Cache-Control", "public, max-age=600")
+		fmt.Fprintf(w, "data: for %s\n\n", r.Header.Get("X-Who"))
+		_ = http.NewResponseController(w).Flush()
+		<-r.Context().Done()
+		closed <- struct{}{}
+	})
+	for _, accept := range []string{"text/event-stream", "*/*"} {
+		for i := range 3 {
+			conn, resp, _ := s.raw(fmt.Sprintf("GET /events HTTP/1.1\r\nHost: x\r\nAccept: %s\r\nX-Who: %d\r\n\r\n", accept, i))
+			<-open
+			assert.NotContains(t, resp.Header.Get("Cache-Status"), "stored")
+			line, err := bufio.NewReader(resp.Body).ReadString('\n')
+			require.NoError(t, err)
+			if accept == "text/event-stream" {
+				assert.Equal(t, fmt.Sprintf("data: for %d\n", i), line)
+			}
+			conn.Close()
+			<-closed
+		}
+	}
+	assert.Zero(t, s.edge.Store.Figures().Entries)
+}
+
+// TestLateAnswersAreWaitedFor as long as the route says, else the origin.
+func TestLateAnswersAreWaitedFor(t *testing.T) {
+	s := newStandOf(t, `origins: [{ name: site, url: SITE, timeout: { answer: 100ms, total: 150ms } }]
+routes:
+  - { name: report, match: { path: "/report" }, timeout: { answer: 20s } }
+  - { name: all, match: { path: "/all" } }
+`, func(w http.ResponseWriter, r *http.Request) {
+		if r.Method == http.MethodPost {
+			_, _ = io.Copy(io.Discard, r.Body)
+		}
+		select {
+		case <-time.After(300 * time.Millisecond):
+		case <-r.Context().Done():
+		}
+		_, _ = io.WriteString(w, "late")
+	})
+	assert.Equal(t, 504, s.get("/all").status)
+	assert.Equal(t, 504, s.get("/passed").status)
+	assert.Equal(t, 504, s.do("POST", "/all").status)
+	assert.Equal(t, "late", s.get("/report").body)
+	assert.Equal(t, 504, s.do("POST", "/report").status, "its methods are those of the route")
+	assert.Equal(t, 504, s.get("/all", "Cookie: a=1").status)
+}
+
+// TestALongAnswerIsNotCutOff once its head is there: what takes too long to be stored is
+// still passed on whole, and stored no more.
+func TestALongAnswerIsNotCutOff(t *testing.T) {
+	for _, control := range []string{"max-age=60", "no-store"} {
+		s := newStandOf(t, `origins: [{ name: site, url: SITE, timeout: { answer: 100ms, total: 120ms } }]
+routes: [{ name: all, match: { path: "/{x...}" } }]
+`, func(w http.ResponseWriter, r *http.Request) {
+			w.Header().Set("Cache-Control", control)
+			w.Header().Set("Content-Length", "40000")
+			for i := range 8 {
+				_, _ = io.WriteString(w, strings.Repeat(fmt.Sprint(i), 5000))
+				_ = http.NewResponseController(w).Flush()
+				select {
+				case <-time.After(40 * time.Millisecond):
+				case <-r.Context().Done():
+					return
+				}
+			}
+		})
+		for _, a := range s.together("/long", "X-A: 1", "X-A: 2") {
+			assert.Len(t, a.body, 40000, control)
+		}
+		assert.Zero(t, s.edge.Store.Figures().Entries, "it took longer than an answer that is stored may take")
+	}
+}
+
+// TestAnUploadIsNotTimed: the limit for an answer begins when the request is sent.
+func TestAnUploadIsNotTimed(t *testing.T) {
+	s := newStandOf(t, `origins: [{ name: site, url: SITE, timeout: { answer: 150ms } }]
+routes: []
+`, func(w http.ResponseWriter, r *http.Request) {
+		n, _ := io.Copy(io.Discard, r.Body)
+		fmt.Fprint(w, n)
+	})
+	body, upload := io.Pipe()
+	go func() {
+		for range 10 {
+			_, _ = io.WriteString(upload, strings.Repeat("x", 1000))
+			time.Sleep(40 * time.Millisecond)
+		}
+		upload.Close()
+	}()
+	req, err := http.NewRequest("POST", s.url+"/upload", body)
+	require.NoError(t, err)
+	resp, err := (&http.Transport{DisableKeepAlives: true}).RoundTrip(req)
+	require.NoError(t, err)
+	defer resp.Body.Close()
+	counted, _ := io.ReadAll(resp.Body)
+	assert.Equal(t, "10000", string(counted))
+}
