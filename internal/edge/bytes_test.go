@@ -335,15 +335,17 @@ func TestVisitorsAskForThemselvesWhatIsNotStored(t *testing.T) {
 		_, _ = io.WriteString(w, "page")
 	})
 	s.get("/ports/a")
+	first := rendered
 	for range 3 {
 		s.pass(time.Hour)
 		a := s.get("/ports/a", `If-None-Match: "v1"`)
 		assert.Equal(t, 304, a.status, a.state)
 		assert.Equal(t, "rolling=1", a.header.Get("Set-Cookie"))
 	}
-	assert.Equal(t, 1, rendered)
+	assert.Equal(t, first, rendered)
 	assert.Equal(t, "page", s.get("/ports/a", `If-None-Match: "v0"`).body)
 	s.answer(text("storable", `ETag: "v2"`))
+	s.pass(time.Hour)
 	assert.Contains(t, s.get("/ports/a", `If-None-Match: "v1"`).state, "stored", "once it can be, it is")
 	assert.True(t, s.get("/ports/a").hit())
 }

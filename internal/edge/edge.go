@@ -209,10 +209,15 @@ type unshared struct {
 	rule   rules.Rule // why it was not stored; OK if it was, but not fresh
 	status int
 	at     time.Time
+	tries  int // so often in a row
 }
 
-// loneTime is for how long those who ask for such a key do not wait for one another.
-const loneTime = 10 * time.Second
+// loneTime is for how long those who ask for such a key do not wait for one another. Where
+// trying again costs a request more than the visitor needs, it doubles up to mostLone.
+const (
+	loneTime = 10 * time.Second
+	mostLone = 10 * time.Minute
+)
 
 // memo remembers something about keys, by their hash: what it says is a hint, or is
 // checked by who asks. It is bounded: when it is full it forgets all, which costs a request

@@ -38,6 +38,7 @@ type head struct {
 	fresh     bool                   // on arrival, so that those who joined may have it
 	subject   *tags.Subject          // of the entry that it becomes
 	unsure    bool                   // only its end shows whether it is stored
+	withheld  bool                   // the origin did not see all that the visitor sent
 	kept      atomic.Bool            // it is stored
 	vary      []rules.Varying        // what the answer depends on, as the leader's request had it
 	encodings []string               // content codings that its origin gave it
@@ -92,7 +93,8 @@ type order struct {
 	validate   bool
 	noStore    bool
 	behind     bool
-	unstored   rules.Rule // why the last answer was not stored: the visitor's own conditions are asked; OK: they are not
+	unstored   rules.Rule // why the last answer was not stored; OK: nothing is known
+	asked      bool       // it carries the visitor's own conditions
 }
 
 // order prepares a fill for the exchange. A HEAD of what is stored asks for all of it,
@@ -131,10 +133,10 @@ func (x *exchange) order(stamp tags.Stamp, d decide.Decision) (*order, error) {
 		ord.req.GetBody = func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(body)), nil }
 		ord.req.Body, _ = ord.req.GetBody()
 	}
-	if x.in.Entry != nil && x.in.Verdict != tags.Dropped {
+	if x.in.Entry != nil && x.in.Verdict != tags.Dropped && !d.AsVisitor {
 		ord.found = x.in.Entry
 		ord.validate = d.Action == decide.Validate || d.Action == decide.ServeAndRefresh
-	} else if d.Alone {
+	} else if d.Alone || d.AsVisitor {
 		// What is stored is not for this visitor, so that nothing of it is to be confirmed.
 	} else if x.in.Entry == nil && x.in.Variants > 0 {
 		ord.candidates = x.candidates()
@@ -205,7 +207,10 @@ func (x *exchange) fetch(d decide.Decision) {
 	ask := asking{Decision: d}
 	if known && last.rule != rules.OK && x.in.Entry == nil && !x.plan.Compose && rules.Conditional(x.req.Header) {
 		// The origin knows what this visitor has; we have nothing to compare it with.
-		alone, ask.conditions = true, last.rule
+		alone, ask.unstored, ask.conditions = true, last.rule, true
+	}
+	if known && last.rule != rules.OK && x.began.Before(last.until) && x.isPersonal(last.status) {
+		alone, ask.unstored, ask.AsVisitor = true, last.rule, true
 	}
 	if alone && x.req.Header.Has("Range") && !x.plan.Compose { // not for the store, so the part alone will do
 		x.pass(d.Forward)
@@ -217,11 +222,18 @@ func (x *exchange) fetch(d decide.Decision) {
 	}
 }
 
-// asking is a decision to ask the origin, with the rule that kept its last answer from the
-// store, if the visitor's own conditions are to be asked.
+// asking is a decision to ask the origin.
 type asking struct {
 	decide.Decision
-	conditions rules.Rule
+	unstored   rules.Rule // what kept its last answer from the store; OK if nothing did
+	conditions bool       // the visitor's own are asked
+}
+
+// isPersonal reports whether an answer that is not for others may have come out otherwise
+// had the origin seen all that the visitor sent: the route withholds some of it. What is
+// nowhere, and what fails, fails for all.
+func (x *exchange) isPersonal(status int) bool {
+	return x.plan.Terms.States() && status < 500 && status != http.StatusNotFound && status != http.StatusGone && status != http.StatusTooManyRequests
 }
 
 // attempt leads or joins one fill and answers with it, unless what it brings is not for this
@@ -246,6 +258,11 @@ func (x *exchange) attempt(d *asking, flightKey string, alone bool) (again bool,
 		x.pass(d.Forward) // only a part was asked for, and the whole is not for the store
 		return false, "", false
 	}
+	if err == nil && lead && !d.AsVisitor && h.rule != rules.OK && h.entry == nil && x.isPersonal(h.status) && h.withheld {
+		// It is for this visitor alone, so that it is asked for as they did.
+		d.AsVisitor, d.unstored = true, h.rule
+		return true, flightKey, true
+	}
 	if err != nil || lead || h.answers(&x.sent, x.query()) {
 		x.receive(reader, h, err, lead, d.Decision)
 		return false, "", false
@@ -266,7 +283,8 @@ func (x *exchange) send(flight *fill.Flight[*head], d *asking) bool {
 		x.refuse(http.StatusMisdirectedRequest, err.Error(), d.Cause)
 		return false
 	}
-	if o.unstored = d.conditions; o.unstored != rules.OK {
+	o.unstored, o.asked = d.unstored, d.conditions
+	if d.conditions {
 		o.candidates = nil
 		for _, name := range conditions {
 			if lines := x.req.Header[name]; len(lines) > 0 {
@@ -358,7 +376,7 @@ func (x *exchange) receive(reader *fill.Reader[*head], h *head, err error, lead 
 		x.fail(err, lead, d)
 		return
 	}
-	passed := d.AsVisitor || d.Cause == meter.SignedIn && h.rule != rules.OK
+	passed := h.rule != rules.OK && (d.Cause == meter.SignedIn || d.Cause == meter.Nameless)
 	if h.rule != rules.OK && !passed {
 		x.sample.Cause = meter.Unstorable(h.rule)
 	}

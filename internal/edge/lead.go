@@ -63,7 +63,7 @@ func (e *Edge) fly(ctx context.Context, f *fill.Flight[*head], o *order, began t
 		return err
 	}
 	defer resp.Body.Close()
-	if resp.StatusCode == http.StatusNotModified && o.unstored == rules.OK {
+	if resp.StatusCode == http.StatusNotModified && !o.asked {
 		return e.confirm(f, o, rules.Header(resp.Header), began)
 	}
 	return e.bring(ctx, f, o, resp, began)
@@ -90,7 +90,7 @@ func (e *Edge) ask(ctx context.Context, o *order) (*http.Response, error) {
 			o.varied = append(slices.Clone(o.varied), missing...)
 		case missing != nil: // its Vary names other fields each time: it gets all, and the answer is for this visitor
 			o.asVisitor, o.noStore = true, true
-		case !notModified || o.unstored != rules.OK || o.confirmed(header):
+		case !notModified || o.asked || o.confirmed(header):
 			return resp, nil
 		case !rules.Conditional(rules.Header(o.req.Header)):
 			resp.Body.Close()
@@ -113,7 +113,7 @@ const maxDrained = 256 << 10
 // again prepares the request to be sent once more.
 func (o *order) again() (err error) {
 	kept := http.Header{}
-	if o.unstored != rules.OK {
+	if o.asked {
 		for _, name := range conditions {
 			if lines, ok := o.req.Header[name]; ok {
 				kept[name] = lines
@@ -127,6 +127,19 @@ func (o *order) again() (err error) {
 		o.req.Body, err = o.req.GetBody()
 	}
 	return err
+}
+
+// withholds reports whether the visitor sent something that the origin does not see.
+func (o *order) withholds() bool {
+	if !o.plan.Terms.States() || o.asVisitor {
+		return false
+	}
+	for name, lines := range o.sent.Whole() {
+		if saw := o.req.Header[name]; !slices.Equal(saw, lines) && rules.Normalised(name, saw) != rules.Normalised(name, lines) {
+			return true
+		}
+	}
+	return false
 }
 
 // unseen are the fields that a response's Vary names and that the visitor sent otherwise
@@ -246,14 +259,18 @@ func isFresh(entry *store.Entry, received time.Time) bool {
 // remember notes whether those who ask for a key next need to wait for one another, and why
 // its answer was not stored.
 func (e *Edge) remember(o *order, h *head) {
-	if o.alone || o.unstored != rules.OK && h.status == http.StatusNotModified || h.rule == rules.RequestNoStore || h.rule == rules.MethodNotCached {
+	if o.alone || o.asVisitor || o.asked && h.status == http.StatusNotModified || h.rule == rules.RequestNoStore || h.rule == rules.MethodNotCached {
 		return // it says nothing of what others would get
 	}
 	if h.isShared() {
 		e.unshared.forget(o.key)
 		return
 	}
-	note := unshared{rule: h.rule, status: h.status, at: h.received, until: h.received.Add(loneTime)}
+	last, _ := e.unshared.of(o.key)
+	note := unshared{rule: h.rule, status: h.status, at: h.received, until: h.received.Add(loneTime), tries: last.tries + 1}
+	if o.plan.Terms.States() && h.withheld {
+		note.until = h.received.Add(min(loneTime<<min(last.tries, 10), mostLone))
+	}
 	if h.rule != rules.OK && h.status >= 500 {
 		note.until = time.Time{} // a failure: the next answer may be for all
 	}
@@ -393,9 +410,10 @@ func (e *Edge) bring(ctx context.Context, f *fill.Flight[*head], o *order, resp 
 		h.trailers = append(h.trailers, name)
 	}
 	h.rule = e.mayStore(o, resp.StatusCode, header, entry.Freshness, received)
-	if o.unstored != rules.OK && resp.StatusCode == http.StatusNotModified {
-		h.rule = o.unstored
+	if o.asked && resp.StatusCode == http.StatusNotModified || o.asVisitor && o.unstored != rules.OK && (h.rule == rules.OK || h.rule == rules.RequestNoStore) {
+		h.rule = o.unstored // it was made for this visitor
 	}
+	h.withheld = o.withholds()
 	if h.rule == rules.OK && resp.ContentLength > o.plan.MaxBody {
 		h.rule = rules.TooLarge
 	}

@@ -422,3 +422,49 @@ func TestPromise1PathsThatOnlyLookLikeARoute(t *testing.T) {
 	assert.False(t, s.get("/static/app.css").hit())
 	assert.True(t, s.get("/static/app.css", "Cookie: ada").hit())
 }
+
+// TestWhatIsForOneIsAskedForAsTheyDid: where the route withholds what a visitor sent, an
+// answer that turns out to be for them alone is asked for again with all of it, and from
+// then on at once.
+func TestWhatIsForOneIsAskedForAsTheyDid(t *testing.T) {
+	for name, c := range map[string]struct {
+		status int
+		fields []string
+		again  bool
+	}{
+		"it sets a cookie":            {200, []string{"Set-Cookie: a=1"}, true},
+		"it is private":               {200, []string{"Cache-Control: private"}, true},
+		"it leads to the sign-in":     {302, []string{"Location: /login"}, true},
+		"it is not for just anybody":  {403, nil, true},
+		"there is no such page":       {404, nil, false},
+		"the origin fails":            {500, nil, false},
+		"nothing is said against all": {200, nil, false},
+	} {
+		t.Run(name, func(t *testing.T) {
+			s := newStandOf(t, statedYAML, func(w http.ResponseWriter, r *http.Request) {
+				for _, f := range c.fields {
+					field, value, _ := strings.Cut(f, ": ")
+					w.Header().Set(field, value)
+				}
+				w.WriteHeader(c.status)
+				fmt.Fprintf(w, "for %s of %s, %q", r.Header.Get("X-Kind"), r.Header.Get("Cookie"), r.Header.Get("X-Method-Override"))
+			})
+			for i, asked := range []int64{2, 3, 4} {
+				a := s.get("/pages/a", "X-Kind: board", "Cookie: crew=ada", "X-Method-Override: DELETE")
+				if !c.again {
+					assert.Equal(t, `for  of , ""`, a.body)
+					continue
+				}
+				assert.Equal(t, `for board of crew=ada, ""`, a.body)
+				assert.NotContains(t, a.state, "stored")
+				assert.Equal(t, asked, s.asked.Load(), "request %d", i)
+			}
+			if !c.again {
+				return
+			}
+			s.answer(text("for all"))
+			s.pass(20 * time.Second)
+			assert.Contains(t, s.get("/pages/a", "X-Kind: board").state, "stored", "it is tried again after a while")
+		})
+	}
+}

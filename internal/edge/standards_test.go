@@ -470,7 +470,10 @@ func TestEventsStreamThroughAsTheyCome(t *testing.T) {
 		}
 	})
 	go func() { next <- "one" }()
-	resp, err := http.Get(s.url + "/ports/a")
+	req, err := http.NewRequest("GET", s.url+"/ports/a", nil)
+	require.NoError(t, err)
+	req.Header.Set("Accept", "text/event-stream")
+	resp, err := http.DefaultClient.Do(req)
 	require.NoError(t, err)
 	defer resp.Body.Close()
 	room := make([]byte, 100)

@@ -139,9 +139,14 @@ func (s *Sent) stated(varied []string) http.Header {
 }
 
 // Whole is the header with everything that the visitor sent, but for what a fill does
-// itself.
+// itself and what would make the origin answer another request.
 func (s *Sent) Whole() http.Header {
 	h := s.whole()
+	for name := range h {
+		if rules.Steering(name) && s.Plan.Withholds(name) {
+			delete(h, name)
+		}
+	}
 	control(h, rules.ForwardedControl)
 	s.forwardKeeping(h)
 	return h

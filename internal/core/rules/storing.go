@@ -64,7 +64,7 @@ func MayStore(s Storing) Rule {
 		return VaryAll
 	case s.Terms.RefuseCookies && s.Header.Has("Set-Cookie"):
 		return SetCookie
-	case s.Freshness.Source == NoSource && !(d.Public || HeuristicallyCacheable(s.Status)):
+	case s.Freshness.Source == NoSource && !d.Public && !freshStatus[s.Status]:
 		return NoLifetime
 	case s.Freshness.Left(s.Received) <= 0 && !usableWhenStale(s):
 		if s.Freshness.Source == NoSource {
