@@ -3,14 +3,14 @@
 SHELL := /bin/bash -o pipefail
 DEMO_FLAGS ?=
 CONSOLE_SOURCES := $(shell find console -path console/node_modules -prune -o -path console/dist -prune -o -type f -print)
-GO_SOURCES := $(shell find . -path ./console/node_modules -prune -o \( -name '*.go' -o -name '*.sql' -o -name '*.html' -o -name '*.css' -o -name 'policy.yaml' \) -print)
+GO_SOURCES := $(shell find . -name node_modules -prune -o \( -name '*.go' -o -name '*.sql' -o -name '*.html' -o -name '*.css' -o -name 'policy.yaml' \) -print)
 
-.PHONY: demo test soak bench generate build lint packages browser screenshots clean
+.PHONY: demo test soak bench generate build lint packages browser frameworks screenshots clean
 
 demo: packages build
 	bin/gerastic demo $(DEMO_FLAGS)
 
-test: packages browser build lint
+test: packages browser frameworks build lint
 	go test -race -timeout 8m ./...
 
 # The history of purges, checked for longer than in make test.
@@ -56,10 +56,19 @@ packages:
 browser:
 	@command -v chromium >/dev/null || ./scripts/install chromium
 
+# The web frameworks whose applications the tests put behind a node.
+frameworks: test/frameworks/node_modules/.installed
+	@/usr/bin/python3 -c 'import flask, flask_wtf' 2>/dev/null && command -v gunicorn >/dev/null || ./scripts/install gunicorn python3-flask python3-flaskext.wtf
+	@ruby -e 'require "sinatra/base"; require "rack-flash"' 2>/dev/null && command -v puma >/dev/null || ./scripts/install puma ruby-sinatra ruby-rack-flash3
+
+test/frameworks/node_modules/.installed: test/frameworks/package.json test/frameworks/package-lock.json
+	cd test/frameworks && npm ci --no-audit --no-fund --loglevel=error
+	touch $@
+
 # Pictures for the documentation, from a demo that runs already.
 screenshots:
 	go run ./test/screenshots http://127.0.0.1:8490 $$(cat gerastic-data/admin.token) docs/screenshots
 
 clean:
-	rm -rf bin console/node_modules
+	rm -rf bin console/node_modules test/frameworks/node_modules
 	find console/dist -mindepth 1 ! -name .gitkeep -delete

@@ -100,8 +100,12 @@ func New(node Node, e *edge.Edge, console fs.FS, log *slog.Logger) *Control {
 	return c
 }
 
+// neverNull is a setting of the framework's for the whole process: lists in answers are
+// empty, never null.
+var neverNull = sync.OnceFunc(func() { huma.DefaultArrayNullable = false })
+
 func config() huma.Config {
-	huma.DefaultArrayNullable = false // lists in answers are empty, never null
+	neverNull()
 	config := huma.DefaultConfig("Gerastic control API", "1")
 	config.Info.Description = "Purges, figures, decisions and rules of a Gerastic node. Errors are problem details (RFC 9457)."
 	config.OpenAPIPath = "/v1/openapi"

@@ -29,14 +29,16 @@ type app struct {
 	dir     string
 	command []string // PORT stands for the port
 	session string
+	// asks says that its static files are no-cache, so that each use is confirmed.
+	asks bool
 }
 
 var apps = []app{
-	{"express", "express", []string{"node", "app.js"}, "connect.sid"},
-	{"koa", "koa", []string{"node", "app.js"}, "koa.sess"},
-	{"fastify", "fastify", []string{"node", "app.js"}, "sessionId"},
-	{"flask", "flask", []string{"/usr/bin/gunicorn", "--bind", "127.0.0.1:PORT", "--threads", "16", "--log-level", "error", "app:app"}, "session"},
-	{"sinatra", "sinatra", []string{"puma", "-q", "-t", "16:16", "-b", "tcp://127.0.0.1:PORT"}, "rack.session"},
+	{"express", "express", []string{"node", "app.js"}, "connect.sid", false},
+	{"koa", "koa", []string{"node", "app.js"}, "koa.sess", false},
+	{"fastify", "fastify", []string{"node", "app.js"}, "sessionId", false},
+	{"flask", "flask", []string{"/usr/bin/gunicorn", "--bind", "127.0.0.1:PORT", "--threads", "16", "--log-level", "error", "app:app"}, "session", true},
+	{"sinatra", "sinatra", []string{"puma", "-q", "-t", "16:16", "-b", "tcp://127.0.0.1:PORT"}, "rack.session", false},
 }
 
 // policies are what the applications stand behind. COOKIE is the application's session.
@@ -48,12 +50,12 @@ routes:
 	"the policy states the life": `
 visitors: { signed_in: ["cookie:COOKIE"] }
 routes:
-  - { name: static, match: { path: "/static/{x...}" }, lifetime: { fresh: 10m }, admit: { cookies: strip }, signed_in: shared }
+  - { name: static, match: { path: "/static/{x...}" }, lifetime: { fresh: 10m, source: policy }, admit: { cookies: strip }, signed_in: shared }
   - { name: all, match: { path: "/{x...}" }, lifetime: { fresh: 10m } }
 `,
 	"the key holds who asks": `
 routes:
-  - { name: static, match: { path: "/static/{x...}" }, lifetime: { fresh: 10m }, admit: { cookies: strip } }
+  - { name: static, match: { path: "/static/{x...}" }, lifetime: { fresh: 10m, source: policy }, admit: { cookies: strip } }
   - { name: all, match: { path: "/{x...}" }, key: { identity: "cookie:COOKIE" } }
 `,
 }
