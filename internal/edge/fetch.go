@@ -209,7 +209,7 @@ func (x *exchange) fetch(d decide.Decision) {
 		// The origin knows what this visitor has; we have nothing to compare it with.
 		alone, ask.unstored, ask.conditions = true, last.rule, true
 	}
-	if known && last.rule != rules.OK && x.began.Before(last.until) && x.isPersonal(last.status) {
+	if known && x.began.Before(last.until) && x.isPersonal(last.rule, last.status) {
 		alone, ask.unstored, ask.AsVisitor = true, last.rule, true
 	}
 	if alone && x.req.Header.Has("Range") && !x.plan.Compose { // not for the store, so the part alone will do
@@ -232,8 +232,8 @@ type asking struct {
 // isPersonal reports whether an answer that is not for others may have come out otherwise
 // had the origin seen all that the visitor sent: the route withholds some of it. What is
 // nowhere, and what fails, fails for all.
-func (x *exchange) isPersonal(status int) bool {
-	return x.plan.Terms.States() && status < 500 && status != http.StatusNotFound && status != http.StatusGone && status != http.StatusTooManyRequests
+func (x *exchange) isPersonal(rule rules.Rule, status int) bool {
+	return x.plan.Terms.States() && rule.ForOne() && status < 500 && status != http.StatusNotFound && status != http.StatusGone && status != http.StatusTooManyRequests
 }
 
 // attempt leads or joins one fill and answers with it, unless what it brings is not for this
@@ -258,7 +258,7 @@ func (x *exchange) attempt(d *asking, flightKey string, alone bool) (again bool,
 		x.pass(d.Forward) // only a part was asked for, and the whole is not for the store
 		return false, "", false
 	}
-	if err == nil && lead && !d.AsVisitor && h.rule != rules.OK && h.entry == nil && x.isPersonal(h.status) && h.withheld {
+	if err == nil && lead && !d.AsVisitor && h.entry == nil && x.isPersonal(h.rule, h.status) && h.withheld {
 		// It is for this visitor alone, so that it is asked for as they did.
 		d.AsVisitor, d.unstored = true, h.rule
 		return true, flightKey, true

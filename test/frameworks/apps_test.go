@@ -12,6 +12,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"syscall"
 	"testing"
@@ -41,12 +42,26 @@ var apps = []app{
 	{"sinatra", "sinatra", []string{"puma", "-q", "-t", "16:16", "-b", "tcp://127.0.0.1:PORT"}, "rack.session", false},
 }
 
-// policies are what the applications stand behind. COOKIE is the application's session.
+// documented is the policy that docs/frameworks.md has for the application, for its origin.
+func (a app) documented(t *testing.T, origin string) string {
+	text, err := os.ReadFile("../../docs/frameworks.md")
+	require.NoError(t, err)
+	_, section, found := strings.Cut(strings.ToLower(string(text)), "\n## "+a.name+"\n")
+	require.True(t, found, "docs/frameworks.md has no %s", a.name)
+	start := len(text) - len(section)
+	_, rest, _ := strings.Cut(string(text)[start:], "```yaml\n")
+	source, _, _ := strings.Cut(rest, "```")
+	return regexp.MustCompile(`http://127\.0\.0\.1:\d+`).ReplaceAllString(source, origin)
+}
+
+// policies are what the applications stand behind, besides what is documented. COOKIE is
+// the application's session.
 var policies = map[string]string{
 	"the origin decides": `
 routes:
   - { name: all, match: { path: "/{x...}" } }
 `,
+	"as documented": "as documented",
 	"the policy states the life": `
 visitors: { signed_in: ["cookie:COOKIE"] }
 routes:
@@ -119,9 +134,12 @@ func (a app) start(t *testing.T) string {
 
 // behind starts a node in front of an application, and returns the address of its edge.
 func behind(t *testing.T, a app, origin, rules string) string {
+	source := "version: 1\norigins: [{ name: site, url: \"" + origin + "\" }]\n" + strings.ReplaceAll(rules, "COOKIE", a.session)
+	if rules == "as documented" {
+		source = a.documented(t, origin)
+	}
 	dir := t.TempDir()
 	file := filepath.Join(dir, "policy.yaml")
-	source := "version: 1\norigins: [{ name: site, url: \"" + origin + "\" }]\n" + strings.ReplaceAll(rules, "COOKIE", a.session)
 	require.NoError(t, os.WriteFile(file, []byte(source), 0o600))
 	database, err := cluster.CreateDatabase(context.Background(), fmt.Sprintf("%s_%d", a.name, time.Now().UnixNano()))
 	require.NoError(t, err)

@@ -84,7 +84,8 @@ func (v *visitor) hello() string {
 	return "Hello " + v.name
 }
 
-// TestApplicationsWorkBehindANode: each framework, under each kind of policy.
+// TestApplicationsWorkBehindANode: each framework, under each kind of policy, and under what
+// is documented for it.
 func TestApplicationsWorkBehindANode(t *testing.T) {
 	for _, a := range apps {
 		t.Run(a.name, func(t *testing.T) {
@@ -107,7 +108,7 @@ func TestApplicationsWorkBehindANode(t *testing.T) {
 					ownPages(t, all)
 					formsAndMessages(t, all)
 					staticFiles(t, all, name != "the origin decides" && !a.asks)
-					languages(t, edge, a.session, name == "the policy states the life")
+					languages(t, edge, a.session, name == "the policy states the life" || name == "as documented")
 					eventStreams(t, all)
 					uploads(t, all)
 				})

@@ -101,7 +101,10 @@ func Of(in *Input) Decision {
 // composed, for this visitor alone.
 func personal(in *Input, cause meter.Cause) Decision {
 	d := Decision{Action: Bypass, Cause: cause, Forward: rules.ForwardBypass}
-	if in.Plan.Compose {
+	switch {
+	case in.Visitor.OnlyIfCached:
+		d.Action = Refuse
+	case in.Plan.Compose:
 		d.Action, d.NoStore, d.Alone, d.AsVisitor = Fetch, true, true, true
 	}
 	return d

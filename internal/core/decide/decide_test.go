@@ -40,6 +40,15 @@ func TestDecisions(t *testing.T) {
 		{"no route", func(in *Input) { in.Plan, in.Reason = nil, meter.Route }, Bypass, meter.Route, "No route of the policy matches"},
 		{"no method", func(in *Input) { in.Plan, in.Reason = nil, meter.Method }, Bypass, meter.Method, "does not cache this method"},
 		{"switched off", func(in *Input) { in.Enabled = false; in.Entry = entry(0, nil) }, Bypass, meter.Off, "switched off"},
+		{"signed in", func(in *Input) { in.SignedIn = "cookie session"; in.Entry = entry(0, nil) }, Bypass, meter.SignedIn, "carries cookie session, which says that its visitor is signed in"},
+		{"signed in, and only for a stored answer", func(in *Input) {
+			in.SignedIn, in.Visitor = "cookie session", visitor("only-if-cached")
+		}, Refuse, meter.SignedIn, "signed in"},
+		{"nobody where a name is needed", func(in *Input) { in.Nameless = true }, Bypass, meter.Nameless, "key.identity, required"},
+		{"authorized, and what is stored is not for them", func(in *Input) { in.Authorized = true; in.Entry = entry(0, nil) }, Fetch, meter.SignedIn, "RFC 9111 §3.5"},
+		{"authorized, and what is stored is for them", func(in *Input) {
+			in.Authorized, in.Entry = true, entry(0, func(e *store.Entry) { e.ForAuthorized = true })
+		}, Serve, meter.NoCause, "fresh"},
 		{"nothing stored", func(*Input) {}, Fetch, meter.Cold, "Nothing is stored"},
 		{"other variants stored", func(in *Input) { in.Variants = 2 }, Fetch, meter.Variant, "2 variants"},
 		{"evicted before", func(in *Input) { in.Removed = meter.Evicted }, Fetch, meter.Evicted, "make room"},

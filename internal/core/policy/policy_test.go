@@ -17,11 +17,13 @@ import (
 const whole = `
 version: 1
 enabled: true
+visitors: { signed_in: ["cookie:auth_*", "header:x-user"] }
 origins:
   - name: site
     url: ${SITE}/base/
     hosts: ["www.ostrel.example", "*.ostrel.example"]
-    timeout: { connect: 2s, first_byte: 5s, total: 1m30s }
+    timeout: { connect: 2s, answer: 5s, total: 1m30s }
+    idle: 20s
     max_connections: 7
     tag_header: { name: x-page-tags, separator: "," }
 routes:
@@ -38,17 +40,23 @@ routes:
       source: policy
       at_least: 0s
       at_most: 1d
-      by_status: { 301: 1d, 404: 30s }
+      by_status: { 301: 1d, 404: 30s, 4xx: 1m, 5XX: 1s, any: 0s }
       stale_while_revalidate: 1h
-      stale_if_error: 1d
+      stale_if_error: { for: 1d, on: [500, 429] }
       idle: 2h
       browser: 60s
     tags: ["port:{path.port}", "lang:{header.Accept-Language}", all]
     admit: { after: 1, max_body: 8MiB, cookies: strip }
     obey_visitor: all
     compose: true
+    timeout: { answer: 5m }
+    origin_also_gets: [x-theme, "cookie:consent"]
+    signed_in: shared
+    upgrade: true
+    compare: off
     enabled: false
-  - { name: rest, match: { path: "/{x...}" }, lifetime: { fresh: forever } }
+  - { name: rest, match: { path: "/rest/{x...}" }, lifetime: { fresh: forever } }
+  - { name: mine, match: { path: "/mine" }, key: { identity: { from: "cookie:session", required: true }, query: { order: sorted } } }
 `
 
 func environment(name string) (string, bool) {
@@ -62,6 +70,8 @@ func TestEveryKeyOfTheFormat(t *testing.T) {
 	o := p.Origins[0]
 	assert.Equal(t, "http://127.0.0.1:8600/base", o.URLs[0].String())
 	assert.Equal(t, 90*time.Second, o.Total)
+	assert.Equal(t, 5*time.Second, o.Answer)
+	assert.Equal(t, 20*time.Second, o.Idle)
 	assert.Equal(t, 7, o.MaxConnections)
 	assert.Equal(t, "X-Page-Tags", o.TagHeader)
 	assert.Same(t, o, p.OriginFor("beta.ostrel.example:8480"))
@@ -70,7 +80,19 @@ func TestEveryKeyOfTheFormat(t *testing.T) {
 	assert.False(t, r.Enabled)
 	assert.Equal(t, key.Spec{Query: key.Query{Mode: key.Only, Names: []key.Pattern{"date", "p*"}}, Headers: []string{"Accept-Language"}, Cookies: []string{"currency"}}, r.Key)
 	assert.Equal(t, rules.Terms{Trust: rules.TrustPolicy, Fresh: 10 * time.Minute, AtLeast: 0, AtMost: 24 * time.Hour,
-		ByStatus: rules.ByStatus{301: 24 * time.Hour, 404: 30 * time.Second}, StaleWhileRevalidate: time.Hour, StaleIfError: 24 * time.Hour}, r.Terms)
+		ByStatus: rules.ByStatus{301: 24 * time.Hour, 404: 30 * time.Second, 4: time.Minute, 5: time.Second, rules.AnyStatus: 0}, StaleWhileRevalidate: time.Hour, StaleIfError: 24 * time.Hour, FailedOn: []int{500, 429}}, r.Terms)
+	assert.Equal(t, 5*time.Minute, r.Limit(o))
+	assert.Equal(t, []string{"X-Theme"}, r.AlsoFields)
+	assert.Equal(t, []string{"consent"}, r.AlsoCookies)
+	assert.True(t, r.Shared && r.Upgrade)
+	assert.Zero(t, r.Compare)
+	rest, mine := p.Routes[1], p.Routes[2]
+	assert.Equal(t, Compare{Share: 0.001, PerSecond: 1}, rest.Compare, "where the policy states the life")
+	assert.Zero(t, mine.Compare)
+	assert.Equal(t, 5*time.Second, rest.Limit(o))
+	assert.Equal(t, []Mark{{key.Cookie, "auth_*"}, {key.Field, "x-user"}}, rest.Marks)
+	assert.Equal(t, key.Identity{From: key.Cookie, Name: "session", Required: true}, mine.Key.Identity)
+	assert.Equal(t, key.Query{Sorted: true}, mine.Key.Query)
 	assert.Equal(t, time.Minute, r.Browser)
 	assert.Equal(t, ObeyAll, r.Obey)
 	assert.Len(t, r.Tags, 3)
@@ -105,6 +127,19 @@ func TestMistakes(t *testing.T) {
 		{"a name twice", head + "  - { name: a, match: { path: / } }\n", `two routes are named "a"`},
 		{"no name", head + "  - { match: { path: / } }\n", `the route has no name`},
 		{"a size without a unit", head + "    admit: { max_body: 8 }\n", `"8" is no size; write 512B`},
+		{"a mark of nothing", "version: 1\norigins: [{ name: s, url: http://h }]\nvisitors: { signed_in: [session] }\n", `p.yaml:3:25: visitors.signed_in: "session" says nothing of a visitor; write cookie:NAME or header:NAME`},
+		{"a mark with two stars", "version: 1\norigins: [{ name: s, url: http://h }]\nvisitors: { signed_in: [\"cookie:*a*\"] }\n", `at most one *`},
+		{"the cookies as a mark", "version: 1\norigins: [{ name: s, url: http://h }]\nvisitors: { signed_in: [\"header:Cookie\"] }\n", `says nothing of a visitor`},
+		{"an unknown key of visitors", "version: 1\norigins: [{ name: s, url: http://h }]\nvisitors: { signedin: [] }\n", `did you mean "signed_in"?`},
+		{"a group of statuses that is none", head + "    lifetime: { by_status: { 2xx: 1m } }\n", `none of 4xx, 5xx and any`},
+		{"a group twice", head + "    lifetime: { by_status: { 4xx: 1m, 4XX: 2m } }\n", `4XX stands twice`},
+		{"a success as a failure", head + "    lifetime: { stale_if_error: { for: 1d, on: [200] } }\n", `"200" is no status of failure`},
+		{"failures for no time", head + "    lifetime: { stale_if_error: { on: [500] } }\n", `does not say for how long`},
+		{"a required identity from nowhere", head + "    key: { identity: { required: true } }\n", `needs to know where from`},
+		{"a field that is none", head + "    origin_also_gets: [\"a b\"]\n", `"a b" is no header name`},
+		{"signed in somehow", head + "    signed_in: yes\n", `signed_in cannot be "yes"; expected one of pass, shared`},
+		{"no time for an answer", head + "    timeout: { answer: 0s }\n", `timeout.answer must be longer than 0s`},
+		{"no rest", "version: 1\norigins: [{ name: s, url: http://h, idle: 5 }]\n", `idle: "5" has no unit`},
 		{"an identity from nowhere", head + "    key: { identity: body }\n", `write none, authorization, header:NAME or cookie:NAME`},
 		{"a share that is none", head + "    compare: 0.1\n", `compare is a share in per cent, such as 0.1%`},
 		{"a pattern that is none", head + "    compare: { share: 1%, ignore: [\"(\"] }\n", `is no pattern`},
@@ -241,4 +276,25 @@ changes:
 	other.Tables = []string{"sailing"}
 	assert.False(t, log.Same(&other))
 	assert.Nil(t, p.Changes.Source("none"))
+}
+
+// TestWarningsOfVisitors: what could show one visitor's page to another is said before it does.
+func TestWarningsOfVisitors(t *testing.T) {
+	for _, c := range []struct{ name, routes, visitors, says string }{
+		{"a catch-all with a lifetime", `[{ name: a, match: { path: "/{x...}" }, lifetime: { fresh: 1m } }]`, "", `p.yaml:3:12: route a: it gives every page a lifetime`},
+		{"which the origin gives", `[{ name: a, match: { path: "/{x...}" } }]`, "", ""},
+		{"for some pages", `[{ name: a, match: { path: "/p/{x...}" }, lifetime: { fresh: 1m } }]`, "", ""},
+		{"where it is said who is signed in", `[{ name: a, match: { path: "/{x...}" }, lifetime: { fresh: 1m } }]`, `visitors: { signed_in: ["cookie:s"] }`, ""},
+		{"where it does not matter", `[{ name: a, match: { path: "/{x...}" }, lifetime: { fresh: 1m }, signed_in: shared }]`, "", ""},
+		{"a lifetime beside an identity", `[{ name: a, match: { path: "/a" }, key: { identity: "cookie:s" }, lifetime: { fresh: 1m } }]`, "", "a message that is shown once comes twice"},
+		{"every cookie", `[{ name: a, match: { path: "/a" }, origin_also_gets: [Cookie] }]`, "", "name single ones as cookie:NAME"},
+	} {
+		p, err := Parse("p.yaml", []byte("version: 1\norigins: [{ name: s, url: http://h }]\nroutes: "+c.routes+"\n"+c.visitors+"\n"), nil)
+		require.NoError(t, err, c.name)
+		if c.says == "" {
+			assert.Empty(t, p.Warnings, c.name)
+		} else {
+			assert.Contains(t, Problems(p.Warnings).Error(), c.says, c.name)
+		}
+	}
 }

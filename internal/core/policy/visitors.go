@@ -87,9 +87,8 @@ func (d *document) visitors(n ast.Node) (marks []Mark) {
 		field{"signed_in", func(n ast.Node) {
 			d.strings(n, "visitors.signed_in", func(n ast.Node, s string) {
 				from, name, _ := strings.Cut(s, ":")
-				plain := strings.Replace(name, "*", "", 1)
 				switch {
-				case plain != "" && !rules.IsToken(plain) || name == "":
+				case !rules.IsToken(name) || strings.Count(name, "*") > 1:
 				case from == "cookie":
 					marks = append(marks, Mark{key.Cookie, key.Pattern(name)})
 					return

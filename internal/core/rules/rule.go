@@ -54,6 +54,16 @@ var ruleTexts = [...]struct{ name, section, text string }{
 // Name is the short form that causes and metrics carry.
 func (r Rule) Name() string { return ruleTexts[r].name }
 
+// ForOne reports whether an answer that the rule keeps from the store may well be for the
+// one who asked, and not only too large or the wrong method.
+func (r Rule) ForOne() bool {
+	switch r {
+	case NoStore, PrivateResponse, Authorized, NoLifetime, SetCookie, VaryAll, AlreadyStale, EventStream, UnkeyedCookie:
+		return true
+	}
+	return false
+}
+
 // Section is where the standard says it, or "" for a rule of the policy.
 func (r Rule) Section() string { return ruleTexts[r].section }
 
