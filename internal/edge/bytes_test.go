@@ -297,6 +297,7 @@ func Test304sGiveTheirCookieToOneVisitor(t *testing.T) {
 			}
 			w.Header().Set("Set-Cookie", fmt.Sprintf("session=%d", n))
 			w.Header().Set("X-User", fmt.Sprint(n))
+			require.NotEmpty(t, r.Header.Get("If-None-Match"), "what is here is asked about")
 			w.WriteHeader(http.StatusNotModified)
 		})
 		s.get(path)

@@ -133,10 +133,10 @@ func (x *exchange) order(stamp tags.Stamp, d decide.Decision) (*order, error) {
 		ord.req.GetBody = func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(body)), nil }
 		ord.req.Body, _ = ord.req.GetBody()
 	}
-	if x.in.Entry != nil && x.in.Verdict != tags.Dropped && !d.AsVisitor {
+	if x.in.Entry != nil && x.in.Verdict != tags.Dropped && !d.Alone {
 		ord.found = x.in.Entry
 		ord.validate = d.Action == decide.Validate || d.Action == decide.ServeAndRefresh
-	} else if d.Alone || d.AsVisitor {
+	} else if d.Alone {
 		// What is stored is not for this visitor, so that nothing of it is to be confirmed.
 	} else if x.in.Entry == nil && x.in.Variants > 0 {
 		ord.candidates = x.candidates()
@@ -150,6 +150,10 @@ func (o *order) address() {
 		o.req.Header = o.sent.Whole()
 	} else {
 		o.req.Header = o.sent.Fill(o.varied)
+	}
+	if o.behind { // the visitor does not wait for it
+		delete(o.req.Header, "Cache-Control")
+		delete(o.req.Header, "Pragma")
 	}
 	o.req.Header.Set("Surrogate-Capability", rules.CacheName+`="ESI/1.0"`)
 	if o.plan.Compose { // what is compressed cannot be read
@@ -205,13 +209,13 @@ func (x *exchange) fetch(d decide.Decision) {
 		return
 	}
 	ask := asking{Decision: d}
-	if known && last.rule != rules.OK && x.in.Entry == nil && !x.plan.Compose && rules.Conditional(x.req.Header) {
-		// The origin knows what this visitor has; we have nothing to compare it with.
-		alone, ask.unstored, ask.conditions = true, last.rule, true
+	if known {
+		ask.unstored = last.rule
 	}
 	if known && x.began.Before(last.until) && x.isPersonal(last.rule, last.status) {
-		alone, ask.unstored, ask.AsVisitor = true, last.rule, true
+		ask.AsVisitor = true
 	}
+	alone = alone || x.bearConditions(&ask) || ask.AsVisitor
 	if alone && x.req.Header.Has("Range") && !x.plan.Compose { // not for the store, so the part alone will do
 		x.pass(d.Forward)
 		return
@@ -227,6 +231,14 @@ type asking struct {
 	decide.Decision
 	unstored   rules.Rule // what kept its last answer from the store; OK if nothing did
 	conditions bool       // the visitor's own are asked
+}
+
+// bearConditions lets the visitor's own conditions go to the origin, if there are any and
+// the last answer was not stored: it knows what the visitor has, and we have nothing to
+// compare it with.
+func (x *exchange) bearConditions(ask *asking) bool {
+	ask.conditions = ask.unstored != rules.OK && x.in.Entry == nil && !x.plan.Compose && rules.Conditional(x.req.Header)
+	return ask.conditions
 }
 
 // isPersonal reports whether an answer that is not for others may have come out otherwise
@@ -258,9 +270,10 @@ func (x *exchange) attempt(d *asking, flightKey string, alone bool) (again bool,
 		x.pass(d.Forward) // only a part was asked for, and the whole is not for the store
 		return false, "", false
 	}
-	if err == nil && lead && !d.AsVisitor && h.entry == nil && x.isPersonal(h.rule, h.status) && h.withheld {
-		// It is for this visitor alone, so that it is asked for as they did.
+	if err == nil && !d.AsVisitor && (h.withheld || !lead) && x.isPersonal(h.rule, h.status) {
+		// It is for one visitor alone, so that each asks for it with all that they sent.
 		d.AsVisitor, d.unstored = true, h.rule
+		x.bearConditions(d)
 		return true, flightKey, true
 	}
 	if err != nil || lead || h.answers(&x.sent, x.query()) {
@@ -561,9 +574,7 @@ func (x *exchange) refresh(entry *store.Entry) {
 		return
 	}
 	o.behind, o.found = true, entry
-	for _, name := range []string{"Cache-Control", "Pragma"} { // the visitor does not wait for it
-		delete(o.req.Header, name)
-	}
+	o.address()
 	if !e.run(func() { e.lead(flight, o) }) {
 		flight.End(errEnding)
 	}

@@ -98,7 +98,9 @@ func (e *Edge) ask(ctx context.Context, o *order) (*http.Response, error) {
 		default:
 			o.validate, o.candidates = false, nil // it confirms something that we do not have: ask for all of it
 		}
-		_, _ = io.CopyN(io.Discard, resp.Body, maxDrained)
+		if resp.ContentLength <= maxDrained && resp.ContentLength >= 0 {
+			_, _ = io.Copy(io.Discard, resp.Body)
+		}
 		resp.Body.Close()
 		if err := o.again(); err != nil {
 			return nil, err
@@ -106,8 +108,8 @@ func (e *Edge) ask(ctx context.Context, o *order) (*http.Response, error) {
 	}
 }
 
-// maxDrained is how much of an answer that is not used is read, in bytes, so that its
-// connection can be used again.
+// maxDrained is how long an answer that is not used may be, in bytes, to be read all the same,
+// so that its connection can be used again.
 const maxDrained = 256 << 10
 
 // again prepares the request to be sent once more.
@@ -140,6 +142,11 @@ func (o *order) withholds() bool {
 		}
 	}
 	return false
+}
+
+// withholdsCookie reports whether the visitor sent a cookie that the origin does not see.
+func (o *order) withholdsCookie() bool {
+	return !o.asVisitor && slices.ContainsFunc(key.CookieNames(o.request.Header), o.plan.WithholdsCookie)
 }
 
 // unseen are the fields that a response's Vary names and that the visitor sent otherwise
@@ -223,9 +230,16 @@ func (e *Edge) confirm(f *fill.Flight[*head], o *order, header rules.Header, beg
 	}
 	entry.Prepare()
 	rule := e.mayStore(o, o.found.Status, whole, entry.Freshness, received)
-	h := &head{status: entry.Status, rule: rule, header: entry.Header, own: personalFields(header, fresh, directives), received: received, waited: received.Sub(began), entry: entry,
+	if o.asVisitor && rule == rules.OK {
+		rule = o.unstored
+	}
+	h := &head{status: entry.Status, rule: rule, header: entry.Header, own: personalFields(header, fresh, directives), withheld: o.withholds(), received: received, waited: received.Sub(began), entry: entry,
 		fresh: isFresh(entry, received), subject: &entry.Subject, vary: entry.Vary, encodings: entry.Encodings, search: rules.SearchOf(fresh), query: o.query, browser: rules.Unset}
+	if o.withholdsCookie() && !o.plan.Terms.RefuseCookies {
+		delete(h.own, "Set-Cookie") // it begins a session for somebody whose own the origin did not see
+	}
 	switch {
+	case o.asVisitor: // it says nothing of what others would get
 	case rule == rules.SetCookie: // what is stored stays as it was: to be asked about
 	case rule != rules.OK: // the 304 says that it is not for the store, or for others, any more
 		e.Store.Remove(o.found, store.Replaced)

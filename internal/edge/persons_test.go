@@ -468,3 +468,27 @@ func TestWhatIsForOneIsAskedForAsTheyDid(t *testing.T) {
 		})
 	}
 }
+
+// TestARollingCookieIsItsVisitors: an application that renews the session with each 304 must
+// not begin a new one for a visitor whose cookie it was not shown.
+func TestARollingCookieIsItsVisitors(t *testing.T) {
+	s := newStandOf(t, statedYAML, nil)
+	s.answer(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Etag", `"v1"`)
+		if s.asked.Load() > 1 {
+			w.Header().Set("Set-Cookie", "crew="+cmpOr(strings.TrimPrefix(r.Header.Get("Cookie"), "crew="), "new"))
+		}
+		if r.Header.Get("If-None-Match") == `"v1"` {
+			w.WriteHeader(http.StatusNotModified)
+			return
+		}
+		_, _ = io.WriteString(w, "page")
+	})
+	assert.Contains(t, s.get("/pages/a").state, "stored")
+	s.pass(time.Hour)
+	for _, conditions := range [][]string{nil, {`If-None-Match: "v1"`}} {
+		a := s.get("/pages/a", append(conditions, "Cookie: crew=ada")...)
+		assert.Equal(t, "crew=ada", a.header.Get("Set-Cookie"), a.state)
+		assert.Equal(t, map[bool]int{false: 200, true: 304}[conditions != nil], a.status, "the application answers what the visitor has")
+	}
+}
