@@ -74,7 +74,7 @@ func byName(a, b string) int { return strings.Compare(nameOf(a), nameOf(b)) }
 // nameOf is a parameter's decoded name.
 func nameOf(pair string) string {
 	name, _, _ := strings.Cut(pair, "=")
-	if strings.ContainsAny(name, "%+") {
+	if strings.IndexByte(name, '%') >= 0 || strings.IndexByte(name, '+') >= 0 {
 		if decoded, err := url.QueryUnescape(name); err == nil {
 			return decoded
 		}

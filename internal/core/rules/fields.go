@@ -28,20 +28,23 @@ func DropConnectionFields(h Header) {
 	}
 }
 
-// credentialWords mark fields that say who is asking.
-var credentialWords = [...]string{"auth", "token", "secret", "session", "apikey", "api-key"}
-
 // Credential reports whether a field's name says that it carries a credential, in any
 // spelling: whoever sends it may get what is for them alone.
 func Credential(name string) bool {
-	for i := range len(name) {
-		switch lower(name[i]) {
-		case 'a', 't', 's': // what the words begin with
-			for _, word := range credentialWords {
-				if spelled(name[i:], word) {
-					return !isHopByHop(name)
-				}
-			}
+	for i := range max(0, len(name)-3) {
+		var found bool
+		switch at := name[i:]; [2]byte{at[0] | 0x20, at[1] | 0x20} { // each request asks this of each field
+		case [2]byte{'a', 'u'}:
+			found = spelled(at, "auth")
+		case [2]byte{'a', 'p'}:
+			found = spelled(at, "apikey") || spelled(at, "api-key")
+		case [2]byte{'t', 'o'}:
+			found = spelled(at, "token")
+		case [2]byte{'s', 'e'}:
+			found = spelled(at, "secret") || spelled(at, "session")
+		}
+		if found {
+			return !isHopByHop(name)
 		}
 	}
 	return false
