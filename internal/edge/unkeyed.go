@@ -25,8 +25,8 @@ type tally struct {
 const (
 	// tallied is how many requests are looked at a minute.
 	tallied = 100
-	// tallyLeast is how many there must be before a share means anything.
-	tallyLeast = 20
+	// tallyStep is after how many of them shares are looked at: fewer mean nothing.
+	tallyStep = 20
 	// largeShare is from which share of the requests on a name is told.
 	largeShare = 0.25
 	// maxTalliedNames bounds the names that are counted and remembered for a route.
@@ -96,7 +96,7 @@ func (t *tally) count(parts []part, now time.Time) (tell []part) {
 			t.names[p]++
 		}
 	}
-	if t.seen != tallyLeast && t.seen != tallied {
+	if t.seen%tallyStep != 0 {
 		return nil
 	}
 	for p, n := range t.names {
