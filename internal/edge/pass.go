@@ -1,6 +1,7 @@
 package edge
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"io"
@@ -25,6 +26,7 @@ func (x *exchange) pass(forward rules.Forward) {
 		x.refuse(http.StatusMisdirectedRequest, errNoOrigin.Error(), x.sample.Cause)
 		return
 	}
+	x.gather()
 	x.sample.Outcome, x.sample.Origin, x.forward = meter.Bypass, true, forward
 	client := x.rules.clients[o]
 	// The proxy may still write when the visitor has gone, so that it gets copies.
@@ -77,6 +79,25 @@ func (x *exchange) pass(forward rules.Forward) {
 		x.sample.Waited = edge.Now().Sub(x.began)
 	}()
 	proxy.ServeHTTP(counting, x.r)
+}
+
+// maxGathered is how long a body may be, in bytes, to be read before the origin is asked.
+const maxGathered = 64 << 10
+
+// gather reads a short body before the origin is asked, so that head and body go out in one
+// piece, as they would from a browser. Some servers answer and close as soon as they have
+// what they need; what came after that would cost the visitor the answer.
+func (x *exchange) gather() {
+	length := x.r.ContentLength
+	if length <= 0 || length > maxGathered || x.req.Header.Has("Expect") || x.r.GetBody != nil {
+		return
+	}
+	body := make([]byte, length)
+	if _, err := io.ReadFull(x.r.Body, body); err != nil {
+		panic(http.ErrAbortHandler) // the visitor broke off: half of a request is none
+	}
+	x.r.GetBody = func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(body)), nil }
+	x.r.Body, _ = x.r.GetBody()
 }
 
 // countingWriter notes what went to the visitor.

@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"strings"
 	"testing"
@@ -116,4 +117,32 @@ routes: []
 	defer resp.Body.Close()
 	counted, _ := io.ReadAll(resp.Body)
 	assert.Equal(t, "10000", string(counted))
+}
+
+// TestAShortBodyGoesOutInOnePieceWithItsHead: some servers answer and close as soon as they
+// have read what they need; what came later would break the answer off.
+func TestAShortBodyGoesOutInOnePieceWithItsHead(t *testing.T) {
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer listener.Close()
+	first := make(chan string, 1)
+	go func() {
+		for {
+			conn, err := listener.Accept()
+			if err != nil {
+				return
+			}
+			read := make([]byte, 1<<20)
+			n, _ := conn.Read(read)
+			first <- string(read[:n])
+			fmt.Fprint(conn, "HTTP/1.1 403 Forbidden\r\nContent-Length: 6\r\nConnection: close\r\n\r\nforged")
+			conn.Close()
+		}
+	}()
+	s := newStandOf(t, "origins: [{ name: site, url: \"http://"+listener.Addr().String()+"\" }]\nroutes: [{ name: all, match: { path: \"/{x...}\" } }]\n", nil)
+	for range 50 {
+		a := s.post("POST", "/notes", "text=forged", "Content-Type: application/x-www-form-urlencoded")
+		assert.Equal(t, "forged", a.body)
+		assert.Contains(t, <-first, "\r\n\r\ntext=forged")
+	}
 }

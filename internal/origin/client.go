@@ -70,7 +70,7 @@ func (c *Client) Do(r *http.Request, limit time.Duration) (*http.Response, error
 	if !repeatable(r) {
 		tries = 2
 		once = &rewinder{}
-		if r.Body != nil && r.Body != http.NoBody {
+		if r.Body != nil && r.Body != http.NoBody && r.GetBody == nil {
 			r = r.WithContext(r.Context())
 			once.body, r.Body = r.Body, once
 		}
@@ -91,7 +91,6 @@ func (c *Client) Do(r *http.Request, limit time.Duration) (*http.Response, error
 				return nil, err
 			}
 			a.transport.CloseIdleConnections() // those that rest may be as dead as the one that failed
-			continue
 		}
 		if r.GetBody != nil {
 			body, err := r.GetBody()

@@ -166,7 +166,7 @@ func formsAndMessages(t *testing.T, all []*visitor) {
 		assert.False(t, tokens[mine], "each has a token of their own")
 		tokens[mine] = true
 		assert.Contains(t, form.body, "flash=\n", "no message yet, nor another's")
-		saved := v.post("/notes", "application/x-www-form-urlencoded", strings.NewReader(url.Values{"_csrf": {mine}, "csrf_token": {mine}, "authenticity_token": {mine}, "text": {"note of " + v.hello()}}.Encode()))
+		saved := v.post("/notes", "application/x-www-form-urlencoded", strings.NewReader(url.Values{"_csrf": {mine}, "csrf_token": {mine}, "authenticity_token": {mine}, "csrfmiddlewaretoken": {mine}, "text": {"note of " + v.hello()}}.Encode()))
 		assert.Equal(t, 200, saved.status, "%s: %s", v.name, saved.body)
 		assert.Contains(t, saved.body, "flash=saved note of "+v.hello())
 		assert.Contains(t, v.get("/notes").body, "flash=\n", "a message comes once")

@@ -93,7 +93,7 @@ func take(control, token, dir string) error {
 // terminal runs a command and returns a page that shows it as a terminal would.
 func terminal(name, control, token string) (string, error) {
 	args := map[string][]string{
-		"explain": {"explain", "http://127.0.0.1:8480/ports/tholm/departures?page=2&utm_source=letter"},
+		"explain": {"explain", "http://127.0.0.1:8480/ports/tholm/departures?page=2&utm_source=letter", "-H", "Cookie: theme=dark"},
 		"report":  {"report", "ratio", "--since", "15m"},
 		"pieces":  {"fragments", "list", "--since", "15m"},
 	}[name]
@@ -104,7 +104,7 @@ func terminal(name, control, token string) (string, error) {
 		return "", fmt.Errorf("%s: %w", name, err)
 	}
 	for i, a := range args {
-		if strings.ContainsAny(a, "?&") {
+		if strings.ContainsAny(a, "?& ") {
 			args[i] = "'" + a + "'"
 		}
 	}
