@@ -61,6 +61,8 @@ routes:
 		"a route":                               {client.PurgeRequest{Routes: []string{"rest"}}, []where{all[4]}},
 		"a prefix":                              {client.PurgeRequest{Prefixes: []string{"/ports/"}}, all[:4]},
 		"a prefix on one host":                  {client.PurgeRequest{Prefixes: []string{"http://h/ports/"}}, all[:3]},
+		"a URL in an equivalent form":           {client.PurgeRequest{URLs: []client.PurgeURL{{URL: "http://g/odd/../p%6frts/a"}}}, []where{all[3]}},
+		"a prefix in an equivalent form":        {client.PurgeRequest{Prefixes: []string{"/p%6Frts/"}}, all[:4]},
 		"a host":                                {client.PurgeRequest{Hosts: []string{"G"}}, []where{all[3]}},
 		"everything":                            {client.PurgeRequest{All: true}, all},
 		"a name with a blank":                   {client.PurgeRequest{Tags: odd[:1]}, all[4:]},

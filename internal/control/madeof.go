@@ -128,7 +128,7 @@ func (t *tree) fragment(name string) *store.Entry {
 // page finds the newest entry of a URL; without a host, of any.
 func (t *tree) page(u *url.URL) *store.Entry {
 	host := key.CanonicalHost(u.Host, u.Scheme)
-	return t.c.store.Newest(u.EscapedPath(), func(e *store.Entry) bool {
+	return t.c.store.Newest(key.EquivalentPath(u.EscapedPath()), func(e *store.Entry) bool {
 		if e.Fragment() || host != "" && e.Subject.Host != host {
 			return false
 		}

@@ -169,7 +169,7 @@ func prefixOf(text string) (tags.Prefix, error) {
 	if err != nil || u.RawQuery != "" || !strings.HasPrefix(u.EscapedPath(), "/") || (u.Host == "") != (u.Scheme == "") {
 		return tags.Prefix{}, fmt.Errorf("%q is no beginning of a path; write /ports/ for every host, or https://HOST/ports/", text)
 	}
-	return tags.Prefix{Host: key.CanonicalHost(u.Host, u.Scheme), AnyHost: u.Host == "", Path: u.EscapedPath()}, nil
+	return tags.Prefix{Host: key.CanonicalHost(u.Host, u.Scheme), AnyHost: u.Host == "", Path: key.EquivalentPath(u.EscapedPath())}, nil
 }
 
 // urlForms names the entries of a URL, by the keys of the routes that cover it.
@@ -186,7 +186,7 @@ func (c *Control) urlForms(u client.PurgeURL) ([]tags.URL, error) {
 	forms := c.edge.URLForms(host, path, parsed.RawQuery, u.AnyQuery)
 	if len(forms) == 0 {
 		// No route has it now, but what an earlier policy stored may still be there.
-		forms = []tags.URL{{Host: host, AnyHost: host == "", Path: path, Query: parsed.RawQuery, AnyQuery: u.AnyQuery}}
+		forms = []tags.URL{{Host: host, AnyHost: host == "", Path: key.EquivalentPath(path), Query: key.Equivalent(parsed.RawQuery), AnyQuery: u.AnyQuery}}
 	}
 	return forms, nil
 }

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"gerastic/internal/core/fill"
+	"gerastic/internal/core/key"
 	"gerastic/internal/core/meter"
 	"gerastic/internal/core/policy"
 	"gerastic/internal/core/rules"
@@ -171,7 +172,7 @@ func (e *Edge) Rules() *Rules { return e.rules.Load() }
 // URLForms names the entries of a URL. Where answers of its path serve other queries than
 // their own (No-Vary-Search), all of the path's are named: any of them might answer it.
 func (e *Edge) URLForms(host, path, query string, anyQuery bool) []tags.URL {
-	if _, some := e.searching.of(path); some {
+	if _, some := e.searching.of(key.EquivalentPath(path)); some {
 		anyQuery = true
 	}
 	return e.rules.Load().Policy.URLForms(host, path, query, anyQuery)

@@ -239,7 +239,7 @@ func (x *exchange) find() {
 func (x *exchange) findReduced() {
 	e := x.edge
 	// Both memos must know: what one has forgotten, a write would not forget.
-	if _, some := e.searching.of(x.req.Path); !some {
+	if _, some := e.searching.of(key.EquivalentPath(x.req.Path)); !some {
 		return
 	}
 	rule, known := e.searches.of(x.searchKey())

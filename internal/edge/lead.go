@@ -592,7 +592,7 @@ func (e *Edge) keep(f *fill.Flight[*head], entry *store.Entry, h *head, o *order
 	}
 	if search := rules.SearchOf(entry.Header); search.Stated {
 		e.searches.note(o.searchKey, search)
-		e.searching.note(o.request.Path, struct{}{})
+		e.searching.note(entry.Subject.Path, struct{}{})
 	}
 	if e.Store.Put(entry, now) {
 		h.kept.Store(true)
