@@ -53,6 +53,8 @@ func TestACodingIsServedOnlyToThoseWhoTakeIt(t *testing.T) {
 				assert.True(t, coding == "" || accept == "*" || strings.Contains(accept, coding) && !strings.Contains(accept, coding+";q=0"), "%q was given to %q (Vary: %v): %s", coding, accept, vary, a.state)
 			}
 		}
+		assert.Equal(t, 200, s.get("/static.css", "Range: bytes=1-2", `If-Range: "v1"`).status, "that tag is no ground to go on with a part")
+		assert.Equal(t, "de", s.get("/static.css", "Range: bytes=1-2").body)
 		s.pass(2 * time.Minute)
 		assert.Equal(t, "identity", s.get("/static.css").body, "a 304 with that tag confirms nothing of another coding")
 	}

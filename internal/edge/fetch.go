@@ -38,7 +38,7 @@ type head struct {
 	fresh     bool                   // on arrival, so that those who joined may have it
 	subject   *tags.Subject          // of the entry that it becomes
 	unsure    bool                   // only its end shows whether it is stored
-	withheld  bool                   // the origin did not see all that the visitor sent
+	withheld  bool                   // the origin did not see what may make the answer another
 	kept      atomic.Bool            // it is stored
 	vary      []rules.Varying        // what the answer depends on, as the leader's request had it
 	encodings []string               // content codings that its origin gave it
@@ -212,7 +212,7 @@ func (x *exchange) fetch(d decide.Decision) {
 	if known {
 		ask.unstored = last.rule
 	}
-	if known && x.began.Before(last.until) && x.isPersonal(last.rule, last.status) {
+	if known && (x.began.Before(last.until) || last.rule.Declared()) && x.isPersonal(last.rule, last.status) {
 		ask.AsVisitor = true
 	}
 	alone = alone || x.bearConditions(&ask) || ask.AsVisitor

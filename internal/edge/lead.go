@@ -131,10 +131,16 @@ func (o *order) again() (err error) {
 	return err
 }
 
-// withholds reports whether the visitor sent something that the origin does not see.
-func (o *order) withholds() bool {
-	if !o.plan.Terms.States() || o.asVisitor {
+// withholds reports whether the visitor sent something that the origin did not see and that
+// may make an answer which is for one visitor another. Where its origin says so of every
+// such answer, only a cookie tells one visitor from the next; it is not asked twice for the
+// sake of a language, since asking may cost something, a message of a queue for instance.
+func (o *order) withholds(rule rules.Rule) bool {
+	switch {
+	case !o.plan.Terms.States() || o.asVisitor:
 		return false
+	case rule.Declared():
+		return o.withholdsCookie()
 	}
 	for name, lines := range o.sent.Whole() {
 		if saw := o.req.Header[name]; !slices.Equal(saw, lines) && rules.Normalised(name, saw) != rules.Normalised(name, lines) {
@@ -233,7 +239,7 @@ func (e *Edge) confirm(f *fill.Flight[*head], o *order, header rules.Header, beg
 	if o.asVisitor && rule == rules.OK {
 		rule = o.unstored
 	}
-	h := &head{status: entry.Status, rule: rule, header: entry.Header, own: personalFields(header, fresh, directives), withheld: o.withholds(), received: received, waited: received.Sub(began), entry: entry,
+	h := &head{status: entry.Status, rule: rule, header: entry.Header, own: personalFields(header, fresh, directives), withheld: o.withholds(rule), received: received, waited: received.Sub(began), entry: entry,
 		fresh: isFresh(entry, received), subject: &entry.Subject, vary: entry.Vary, encodings: entry.Encodings, search: rules.SearchOf(fresh), query: o.query, browser: rules.Unset}
 	if o.withholdsCookie() && !o.plan.Terms.RefuseCookies {
 		delete(h.own, "Set-Cookie") // it begins a session for somebody whose own the origin did not see
@@ -424,10 +430,13 @@ func (e *Edge) bring(ctx context.Context, f *fill.Flight[*head], o *order, resp 
 		h.trailers = append(h.trailers, name)
 	}
 	h.rule = e.mayStore(o, resp.StatusCode, header, entry.Freshness, received)
+	if o.asVisitor && o.unstored.Declared() && !h.rule.ForOne() && h.rule != rules.RequestNoStore {
+		e.unshared.forget(o.key) // the next answer may be for all
+	}
 	if o.asked && resp.StatusCode == http.StatusNotModified || o.asVisitor && o.unstored != rules.OK && (h.rule == rules.OK || h.rule == rules.RequestNoStore) {
 		h.rule = o.unstored // it was made for this visitor
 	}
-	h.withheld = o.withholds()
+	h.withheld = o.withholds(h.rule)
 	if h.rule == rules.OK && resp.ContentLength > o.plan.MaxBody {
 		h.rule = rules.TooLarge
 	}

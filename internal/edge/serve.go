@@ -6,6 +6,7 @@ import (
 	"mime/multipart"
 	"net/http"
 	"net/textproto"
+	"slices"
 	"strconv"
 
 	"gerastic/internal/core/key"
@@ -68,7 +69,7 @@ func (x *exchange) serve(entry *store.Entry, outcome meter.Outcome, status rules
 		h[form.Lines[i].Name] = form.Lines[i].Values
 	}
 	if entry.Status == http.StatusOK && x.r.Method == http.MethodGet && x.req.Header.Has("Range") {
-		if x.ranges(form) {
+		if !x.tagSaysNothing(entry) && x.ranges(form) {
 			return
 		}
 	}
@@ -93,6 +94,18 @@ func (x *exchange) form(entry *store.Entry) *store.Form {
 		}
 	}
 	return chosen
+}
+
+// tagSaysNothing reports whether If-Range names a tag that two codings of the answer have: a
+// part of one would be put together with a part of the other.
+func (x *exchange) tagSaysNothing(entry *store.Entry) bool {
+	if !x.req.Header.Has("If-Range") {
+		return false
+	}
+	etag := entry.Header.Get("Etag")
+	return etag != "" && slices.ContainsFunc(x.edge.Store.Variants([]byte(entry.Key)), func(other *store.Entry) bool {
+		return other.Header.Get("Etag") == etag && !slices.Equal(other.Encodings, entry.Encodings)
+	})
 }
 
 // ranges answers with parts of the body (RFC 9110 §15.3.7, §15.5.17); false if the whole

@@ -66,6 +66,10 @@ func NewClient(o *policy.Origin) *Client {
 // request that may be repeated goes to another address, or once more to the only one, if
 // nothing came back; any other once more on a new connection, if nothing of it was sent.
 func (c *Client) Do(r *http.Request, limit time.Duration) (*http.Response, error) {
+	r, err := fromMemory(r)
+	if err != nil {
+		return nil, err
+	}
 	tries, once := max(2, len(c.addresses)), (*rewinder)(nil)
 	if !repeatable(r) {
 		tries = 2
@@ -100,6 +104,21 @@ func (c *Client) Do(r *http.Request, limit time.Duration) (*http.Response, error
 			r.Body = body
 		}
 	}
+}
+
+// fromMemory gives a request whose body can be had again one that the transport knows to be
+// in memory: then head and body go out in one piece.
+func fromMemory(r *http.Request) (*http.Request, error) {
+	if r.GetBody == nil || r.Body == nil || r.Body == http.NoBody {
+		return r, nil
+	}
+	body, err := r.GetBody()
+	if err != nil {
+		return nil, err
+	}
+	out := r.WithContext(r.Context())
+	out.Body = body
+	return out, nil
 }
 
 // repeatable: idempotent (RFC 9110 §9.2.2), and its body can be sent again.

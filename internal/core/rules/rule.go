@@ -64,6 +64,16 @@ func (r Rule) ForOne() bool {
 	return false
 }
 
+// Declared reports whether the rule is the origin's own word on an answer, which it gives
+// whatever it was asked with.
+func (r Rule) Declared() bool {
+	switch r {
+	case NoStore, PrivateResponse, VaryAll, AlreadyStale, EventStream:
+		return true
+	}
+	return false
+}
+
 // Section is where the standard says it, or "" for a rule of the policy.
 func (r Rule) Section() string { return ruleTexts[r].section }
 
