@@ -40,8 +40,8 @@ type exchange struct {
 	body    []byte        // of a request whose key holds it
 	forward rules.Forward // why the origin is asked, once it is
 	own     rules.Header  // fields that are for this visitor alone
-	depth   int           // 0 for a visitor's request, 1 for a piece of his page, and so on
-	budget  *atomic.Int64 // pieces that his page may still ask for, however deep; nil for his request
+	depth   int           // 0 for a visitor's request, 1 for a piece of their page, and so on
+	budget  *atomic.Int64 // pieces that their page may still ask for, however deep; nil for the request itself
 	sample  meter.Sample
 }
 

@@ -1,0 +1,74 @@
+package edge
+
+import (
+	"slices"
+	"time"
+
+	"gerastic/internal/core/fill"
+	"gerastic/internal/core/rules"
+	"gerastic/internal/core/store"
+)
+
+// confirm renews a stored entry after a 304 (RFC 9111 §4.3.4).
+func (e *Edge) confirm(f *fill.Flight[*head], o *order, header rules.Header, began time.Time) error {
+	received := e.Now()
+	stored := o.found.Header
+	if o.found.Compress { // what we added is no word of the origin's
+		stored = stored.Clone()
+		delete(stored, "Vary")
+		if len(o.found.OriginVary) > 0 {
+			stored["Vary"] = o.found.OriginVary
+		}
+	}
+	told := listen(header)
+	rules.DropHopByHop(header)
+	whole := rules.Freshened(stored, header)
+	directives := rules.ResponseDirectives(whole)
+	fresh := rules.Storable(whole, directives, o.plan.Terms)
+	delete(fresh, "Set-Cookie") // it is for the one who asked
+	entry := e.entry(o, o.found.Status, fresh, o.found.Body, began, received)
+	entry.KeepCost(o.found)
+	entry.Freshness, entry.Subject.Stamp = told.bound(entry.Freshness, entry.Subject.Stamp)
+	entry.Skeleton, entry.Parts, entry.Told = o.found.Skeleton, o.found.Parts, o.found.Told
+	if told.lines != nil {
+		entry.Parts, entry.Told = told.parts, told.lines
+	}
+	if entry.Skeleton == nil {
+		offerCodings(entry, len(entry.Body))
+	}
+	entry.Prepare()
+	rule := e.mayStore(o, o.found.Status, whole, entry.Freshness, received)
+	if o.asVisitor && rule == rules.OK {
+		rule = o.unstored
+	}
+	h := &head{status: entry.Status, rule: rule, header: entry.Header, own: personalFields(header, fresh, directives), withheld: o.withholds(rule), received: received, waited: received.Sub(began), entry: entry,
+		fresh: isFresh(entry, received), subject: &entry.Subject, vary: entry.Vary, encodings: entry.Encodings, search: rules.SearchOf(fresh), query: o.query, browser: rules.Unset}
+	if o.withholdsCookie() && !o.plan.Terms.RefuseCookies {
+		delete(h.own, "Set-Cookie") // it begins a session for somebody whose own the origin did not see
+	}
+	switch {
+	case o.asVisitor: // it says nothing of what others would get
+	case rule == rules.SetCookie: // what is stored stays as it was: to be asked about
+	case rule != rules.OK: // the 304 says that it is not for the store, or for others, any more
+		e.Store.Remove(o.found, store.Replaced)
+	case !f.Disowned():
+		h.kept.Store(e.Store.Put(entry, received))
+	}
+	e.remember(o, h)
+	e.compress(entry, o.found)
+	f.Leave()
+	f.Head(h, true, h.isShared())
+	return nil
+}
+
+// personalFields are the fields of a 304 that go to the visitor who caused it, and to nobody
+// else: its cookies, and those that private or no-cache names.
+func personalFields(notModified, stored rules.Header, d rules.Directives) rules.Header {
+	own := rules.Header{}
+	for _, name := range slices.Concat([]string{"Set-Cookie"}, d.PrivateFields, d.NoCacheFields) {
+		if lines := notModified[name]; len(lines) > 0 && !stored.Has(name) {
+			own[name] = lines
+		}
+	}
+	return own
+}

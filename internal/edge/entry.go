@@ -1,0 +1,122 @@
+package edge
+
+import (
+	"slices"
+	"time"
+
+	"gerastic/internal/core/key"
+	"gerastic/internal/core/rules"
+	"gerastic/internal/core/store"
+	"gerastic/internal/core/tags"
+)
+
+func (e *Edge) mayStore(o *order, status int, header rules.Header, f rules.Freshness, received time.Time) rules.Rule {
+	if _, _, all := tagsOf(o, header); !all {
+		return rules.TooManyGroups
+	}
+	return rules.MayStore(rules.Storing{
+		Method: o.req.Method, NoStore: o.noStore,
+		Authorized: o.plan.Authorized(o.request.Header), Cookie: o.leavesCookieOut(),
+		Personal: personal(o), AnyMethod: o.plan.Key.Body != key.NoBody,
+		Status: status, Header: header, Received: received, Directives: rules.ResponseDirectives(header), Freshness: f, Terms: o.plan.Terms,
+	})
+}
+
+// personal: the key holds who is asking, and they said who they are.
+func personal(o *order) bool {
+	_, known := o.plan.Key.Identity.Of(o.request.Header)
+	return known
+}
+
+// leavesCookieOut: the origin saw a cookie that the key does not hold.
+func (o *order) leavesCookieOut() bool {
+	return !o.plan.Terms.States() && o.plan.Key.LeavesCookieOut(o.request.Header)
+}
+
+// entry makes an entry of a response, without its preparation.
+func (e *Edge) entry(o *order, status int, header rules.Header, body []byte, began, received time.Time) *store.Entry {
+	search := rules.SearchOf(header)
+	named, own, _ := tagsOf(o, header)
+	directives, terms := rules.ResponseDirectives(header), o.plan.Terms
+	if o.leavesCookieOut() {
+		terms = terms.OriginOnly() // what may be one visitor's lives as long as its origin says, and no longer
+	}
+	vary := o.vary(header)
+	implied := e.implied(o, vary, received)
+	return &store.Entry{
+		Key: o.keyUnder(search), Search: search.String(), Method: o.req.Method, Scheme: o.request.Scheme,
+		Subject: tags.Subject{
+			Tags: named, Route: o.plan.Name,
+			Host: o.request.Host, Path: key.EquivalentPath(o.request.Path), Query: key.Equivalent(o.query), Stamp: o.stamp,
+		},
+		RouteTags: own,
+		Vary:      append(vary, implied...), Implied: len(implied), Encodings: rules.EncodingsOf(header),
+		Personal: personal(o), ForAuthorized: directives.Public || directives.MustRevalidate || directives.SMaxAge != rules.Unset,
+		Status: status, Header: header, Body: body, Received: received,
+		Freshness: rules.FreshnessOf(status, header, directives, began, received, terms),
+		Browser:   o.plan.Browser, Idle: o.plan.Idle,
+	}
+}
+
+// vary is what an answer says that it depends on. A skeleton is asked for without codings,
+// whoever asks; and where the route says which cookies the origin sees, the key holds them.
+func (o *order) vary(header rules.Header) []rules.Varying {
+	names := slices.DeleteFunc(rules.VaryNames(header), func(name string) bool {
+		return name == "Accept-Encoding" && o.plan.Compose || name == "Cookie" && o.plan.Terms.States() && len(o.plan.AlsoCookies) == 0 && !slices.Contains(o.plan.AlsoFields, "Cookie")
+	})
+	return rules.VaryingOf(names, &o.sent)
+}
+
+// implied is what an answer may depend on although it does not say so: fields that the
+// origin was asked with since its Vary had named them, and those that other variants of
+// the key, still fresh, depend on. An answer to one of their values is none to another.
+func (e *Edge) implied(o *order, vary []rules.Varying, now time.Time) []rules.Varying {
+	var names []string
+	add := func(name string) {
+		if name != "Accept-Encoding" && name != "Cookie" && !slices.Contains(names, name) && !slices.ContainsFunc(vary, func(v rules.Varying) bool { return v.Name == name }) {
+			names = append(names, name)
+		}
+	}
+	for _, name := range o.varied {
+		add(name)
+	}
+	if !o.plan.Terms.States() {
+		for _, other := range e.Store.Variants([]byte(o.key)) {
+			for _, v := range other.Vary[:len(other.Vary)-other.Implied] {
+				if other.Freshness.Left(now) > 0 {
+					add(v.Name)
+				}
+			}
+		}
+	}
+	return rules.VaryingOf(names, &o.sent)
+}
+
+// keyUnder is the key with what a No-Vary-Search rule leaves of the query.
+func (o *order) keyUnder(search rules.Search) string {
+	r := o.request
+	r.Reduced = nil
+	if search.Stated {
+		reduced := search.String() + "?" + search.Canonical(o.query)
+		r.Reduced = &reduced
+	}
+	return string(o.plan.Key.Append(nil, o.plan.KeyName, &r))
+}
+
+// tagsOf gathers an entry's tags: the route's, of which there are so many, and those
+// that the origin names. all is false when some had to be left out.
+func tagsOf(o *order, header rules.Header) (named []string, byRoute int, all bool) {
+	own := o.plan.TagsOf(&o.request)
+	byRoute = len(own)
+	groups, cut := rules.Groups(header["Cache-Groups"])
+	if name := o.client.Origin.TagHeader; name != "" {
+		plain, more := rules.PlainGroups(header[name], o.client.Origin.TagSeparator)
+		groups, cut = append(groups, plain...), cut+more
+	}
+	for _, tag := range groups {
+		if !slices.Contains(own, tag) {
+			own = append(own, tag)
+		}
+	}
+	return own[:min(len(own), rules.MaxGroups)], min(byRoute, rules.MaxGroups), cut == 0 && len(own) <= rules.MaxGroups
+}
