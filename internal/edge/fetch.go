@@ -267,6 +267,7 @@ func (x *exchange) attempt(d *asking, flightKey string, alone bool) (again bool,
 	}
 	h, err := reader.Wait(x.r.Context(), x.hint)
 	if err == nil && h.rule != rules.OK && x.req.Header.Has("Range") && h.status == http.StatusOK && !h.composes {
+		reader.Close()
 		x.pass(d.Forward) // only a part was asked for, and the whole is not for the store
 		return false, "", false
 	}

@@ -146,3 +146,29 @@ func TestAShortBodyGoesOutInOnePieceWithItsHead(t *testing.T) {
 		assert.Contains(t, <-first, "\r\n\r\ntext=forged")
 	}
 }
+
+// TestAPartHoldsNothingOfTheWhole: who asked for a part of what is not for the store does not
+// hold on to the whole, nor to its connection, while the part comes.
+func TestAPartHoldsNothingOfTheWhole(t *testing.T) {
+	left := make(chan struct{})
+	s := newStand(t, func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Cache-Control", "no-store")
+		if r.Header.Get("Range") == "" {
+			_ = http.NewResponseController(w).Flush()
+			<-r.Context().Done()
+			close(left)
+			return
+		}
+		w.Header().Set("Content-Range", "bytes 0-3/10")
+		w.WriteHeader(http.StatusPartialContent)
+		_, _ = io.WriteString(w, "pa")
+		_ = http.NewResponseController(w).Flush()
+		select {
+		case <-left:
+		case <-time.After(5 * time.Second):
+			return
+		}
+		_, _ = io.WriteString(w, "rt")
+	})
+	assert.Equal(t, "part", s.get("/long", "Range: bytes=0-3").body)
+}

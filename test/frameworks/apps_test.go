@@ -54,6 +54,10 @@ func (a app) documented(t *testing.T, origin string) string {
 	return regexp.MustCompile(`http://127\.0\.0\.1:\d+`).ReplaceAllString(source, origin)
 }
 
+// keptForEach is the policy that keeps each visitor's pages for them although they change with
+// what the visitor does: policy check warns of it, since messages come twice.
+const keptForEach = "the key holds who asks, and the policy states the life"
+
 // policies are what the applications stand behind, besides what is documented. COOKIE is
 // the application's session.
 var policies = map[string]string{
@@ -62,6 +66,11 @@ routes:
   - { name: all, match: { path: "/{x...}" } }
 `,
 	"as documented": "as documented",
+	keptForEach: `
+routes:
+  - { name: static, match: { path: "/static/{x...}" }, lifetime: { fresh: 10m, source: policy }, admit: { cookies: strip } }
+  - { name: all, match: { path: "/{x...}" }, key: { identity: "cookie:COOKIE" }, lifetime: { fresh: 10m } }
+`,
 	"the policy states the life": `
 visitors: { signed_in: ["cookie:COOKIE"] }
 routes:

@@ -102,7 +102,7 @@ func (spec *Spec) HoldsCookie(name string) bool {
 			return true
 		}
 	}
-	return spec.Identity.From == Cookie && spec.Identity.Name == name
+	return spec.Identity.From == Cookie && (spec.Identity.Name == name || spec.Identity.Name+signatureSuffix == name)
 }
 
 // HoldsField reports whether a route's keys hold a field.

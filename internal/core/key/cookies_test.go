@@ -64,3 +64,18 @@ func TestPromise6ACookieRepeatedCostsItsLength(t *testing.T) {
 	few, many := took(1000), took(9000)
 	assert.Less(t, many, 40*few, "nine times as many took %v and %v", few, many) // 9 by length, 81 by its square
 }
+
+// TestASignedIdentityIsBothOfItsCookies: one without its signature is somebody else, mostly
+// nobody.
+func TestASignedIdentityIsBothOfItsCookies(t *testing.T) {
+	spec := &Spec{Identity: Identity{From: Cookie, Name: "crew"}}
+	of := func(line string) string {
+		return string(spec.Append(nil, "r", &Request{Method: "GET", Header: rules.Header{"Cookie": {line}}}))
+	}
+	assert.NotEqual(t, of("crew=ada"), of("crew=ada; crew.sig=1"))
+	assert.NotEqual(t, of("crew=ada; crew.sig=2"), of("crew=ada; crew.sig=1"))
+	assert.Equal(t, of("crew=ada; crew.sig=1; a=b"), of("crew.sig=1; crew=ada"))
+	assert.Equal(t, of(""), of("crew.sig=1"), "a signature of nothing")
+	assert.True(t, spec.HoldsCookie("crew.sig"))
+	assert.False(t, spec.HoldsCookie("crew.signature"))
+}

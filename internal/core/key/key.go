@@ -63,10 +63,18 @@ func (id Identity) Of(h rules.Header) (value string, present bool) {
 	case Field:
 		return h.Joined(id.Name), h.Has(id.Name)
 	case Cookie:
-		return CookieValue(h, id.Name)
+		value, present = CookieValue(h, id.Name)
+		if signature, signed := CookieValue(h, id.Name+signatureSuffix); present && signed {
+			value += "\x00" + signature
+		}
+		return value, present
 	}
 	return "", false
 }
+
+// signatureSuffix is behind the name of the cookie that signs another, where a framework
+// keeps signatures apart: whoever is asking says so with both.
+const signatureSuffix = ".sig"
 
 // Source is where a part comes from.
 type Source byte
