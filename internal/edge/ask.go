@@ -10,6 +10,8 @@ import (
 	"strings"
 
 	"gerastic/internal/core/key"
+	"gerastic/internal/core/meter"
+	"gerastic/internal/core/policy"
 	"gerastic/internal/core/rules"
 )
 
@@ -42,6 +44,7 @@ func (e *Edge) ask(ctx context.Context, o *order) (*http.Response, error) {
 		default:
 			o.validate, o.candidates = false, nil // it confirms something that we do not have: ask for all of it
 		}
+		e.countMore(o.plan)
 		if resp.ContentLength <= maxDrained && resp.ContentLength >= 0 {
 			_, _ = io.Copy(io.Discard, resp.Body)
 		}
@@ -50,6 +53,11 @@ func (e *Edge) ask(ctx context.Context, o *order) (*http.Response, error) {
 			return nil, err
 		}
 	}
+}
+
+// countMore counts an origin request besides the one that a visitor's request stands for.
+func (e *Edge) countMore(plan *policy.Plan) {
+	e.Meter.Record(e.Meter.Stripe(), &meter.Sample{Route: plan.Name, Outcome: meter.Behind, Origin: true})
 }
 
 // maxDrained is how long an answer that is not used may be, in bytes, to be read all the same,

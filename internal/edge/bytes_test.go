@@ -162,6 +162,43 @@ func TestCORSAnswersKeepTheirFields(t *testing.T) {
 	}
 }
 
+// TestAStaleAnswerThatVariesGoesBeforeAFreshOneThatDoesNot: it is asked about.
+func TestAStaleAnswerThatVariesGoesBeforeAFreshOneThatDoesNot(t *testing.T) {
+	s := newStand(t, func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Cache-Control", "max-age=600")
+		if from := r.Header.Get("Origin"); from != "" {
+			w.Header().Set("Cache-Control", "max-age=10")
+			w.Header().Set("Access-Control-Allow-Origin", from)
+			w.Header().Set("Vary", "Origin")
+		}
+		_, _ = io.WriteString(w, "font")
+	})
+	s.get("/font", "Origin: http://a")
+	s.pass(20 * time.Second)
+	s.get("/font")
+	for range 2 {
+		assert.Equal(t, "http://a", s.get("/font", "Origin: http://a").header.Get("Access-Control-Allow-Origin"))
+	}
+	assert.True(t, s.get("/font", "Origin: http://a").hit())
+	assert.True(t, s.get("/font").hit())
+}
+
+// TestAnOriginMayVaryNoMore: what it once depended on separates nothing for longer than
+// answers that say so are fresh.
+func TestAnOriginMayVaryNoMore(t *testing.T) {
+	s := newStand(t, text("nb", "Cache-Control: max-age=60", "Vary: Accept-Language"))
+	s.get("/x", "Accept-Language: nb")
+	s.answer(text("all", "Cache-Control: max-age=60"))
+	s.pass(2 * time.Minute)
+	assert.Equal(t, "all", s.get("/x", "Accept-Language: gd").body)
+	for _, language := range []string{"gd", "en", "nb"} {
+		s.get("/x", "Accept-Language: "+language)
+		assert.True(t, s.get("/x", "Accept-Language: "+language).hit(), language)
+		assert.Equal(t, "all", s.get("/x", "Accept-Language: "+language).body)
+	}
+	assert.LessOrEqual(t, s.asked.Load(), int64(3))
+}
+
 func TestWhatIsTrueOfTheWholeIsNotSaidOfAPart(t *testing.T) {
 	s := newStand(t, text(strings.Repeat("hello ", 300), "Content-Type: text/html", "Cache-Control: max-age=60", "Content-Digest: sha-256=:AA==:", "Repr-Digest: sha-256=:AA==:", "Content-MD5: AA==", "Accept-Ranges: none"))
 	whole := s.get("/x", "Accept-Encoding: br")

@@ -267,12 +267,18 @@ func (x *exchange) attempt(d *asking, flightKey string, alone bool) (again bool,
 	}
 	h, err := reader.Wait(x.r.Context(), x.hint)
 	if err == nil && h.rule != rules.OK && x.req.Header.Has("Range") && h.status == http.StatusOK && !h.composes {
+		if lead {
+			e.countMore(x.plan)
+		}
 		reader.Close()
 		x.pass(d.Forward) // only a part was asked for, and the whole is not for the store
 		return false, "", false
 	}
 	if err == nil && !d.AsVisitor && (h.withheld || !lead) && x.isPersonal(h.rule, h.status) {
 		// It is for one visitor alone, so that each asks for it with all that they sent.
+		if lead {
+			e.countMore(x.plan)
+		}
 		d.AsVisitor, d.unstored = true, h.rule
 		x.bearConditions(d)
 		return true, flightKey, true

@@ -290,6 +290,9 @@ func (e *Edge) keep(f *fill.Flight[*head], entry *store.Entry, h *head, o *order
 	}
 	if e.Store.Put(entry, now) {
 		h.kept.Store(true)
+		if o.found != nil { // this is the answer now to the request that it answered, whatever each of them depends on
+			e.Store.Remove(o.found, store.Replaced)
+		}
 		e.compress(entry, nil)
 	}
 }

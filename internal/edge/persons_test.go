@@ -463,6 +463,12 @@ func TestWhatIsForOneIsAskedForAsTheyDid(t *testing.T) {
 			if !c.again {
 				return
 			}
+			var counted int64
+			causes(s, meter.Miss) // all is recorded
+			for _, cell := range s.edge.Meter.Totals() {
+				counted += cell.OriginRequests
+			}
+			assert.Equal(t, s.asked.Load(), counted, "each request to the origin is in the figures")
 			s.answer(text("for all"))
 			s.pass(20 * time.Second)
 			s.get("/pages/a", "X-Kind: board")

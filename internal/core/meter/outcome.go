@@ -11,7 +11,8 @@ import (
 // Outcome is how a request ended; every request has exactly one.
 type Outcome uint8
 
-// The outcomes. Behind is none of them: an origin request that no visitor waited for.
+// The outcomes. Behind is none of them: an origin request besides those that stand for
+// visitors' requests, a refresh or one asked again.
 const (
 	Hit Outcome = iota
 	Stale

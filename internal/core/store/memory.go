@@ -106,33 +106,33 @@ func (m *Memory) Find(canonical []byte, request rules.Fields) (found *Entry, var
 	return nil, 0
 }
 
-// choose takes the variant that answers a request, whose codings it accepts. One that says
-// what it depends on goes before one that does not; and one that does not is no answer to a
-// request that says something where another variant is known to depend on it.
-func choose(variants []*Entry, request rules.Fields) *Entry {
-	var plain *Entry
-	for _, e := range variants {
-		if !rules.Accepts(request, e.Encodings) || !rules.Matches(e.Vary, request) {
-			continue
-		}
-		if len(e.Vary) > 0 || len(variants) == 1 {
+// choose takes the variant that answers a request, whose codings it accepts: the newest that
+// says what it depends on, else the newest that does not (RFC 9111 §4.1). The latter is no
+// answer to a request that says something where a newer one is known to depend on it.
+func choose(variants []*Entry, request rules.Fields) (plain *Entry) {
+	for i, e := range variants {
+		switch {
+		case !rules.Accepts(request, e.Encodings) || !rules.Matches(e.Vary, request):
+		case len(e.Vary) > 0:
 			return e
-		}
-		if plain == nil {
+		case plain == nil && !depends(variants[:i], request):
 			plain = e
 		}
 	}
-	if plain == nil {
-		return nil
-	}
+	return plain
+}
+
+// depends reports whether one of the variants depends on something that a request says,
+// codings apart.
+func depends(variants []*Entry, request rules.Fields) bool {
 	for _, e := range variants {
 		for _, v := range e.Vary {
 			if v.Name != "Accept-Encoding" && len(request.Lines(v.Name)) > 0 {
-				return nil
+				return true
 			}
 		}
 	}
-	return plain
+	return false
 }
 
 // Variants returns all entries under a key, newest first.
