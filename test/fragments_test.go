@@ -127,6 +127,16 @@ func TestFragmentsByPlainHTTP(t *testing.T) {
 }
 
 // TestManyAtOnceByPlainHTTP speaks CBOR by hand.
+// TestNothingIsInventedOfFragments: one that was stored without a type comes without.
+func TestNothingIsInventedOfFragments(t *testing.T) {
+	mine := "Authorization: Bearer " + application(t, "untyped")
+	at := company.Node.ControlURL() + "/v1/fragments/page"
+	require.Equal(t, 204, fetch(t, "PUT", at, "<script>alert(1)</script>", mine, "Cache-Control: max-age=60").status)
+	got := fetch(t, "GET", at, "", mine)
+	assert.Equal(t, "<script>alert(1)</script>", got.body)
+	assert.Empty(t, got.header["Content-Type"])
+}
+
 func TestManyAtOnceByPlainHTTP(t *testing.T) {
 	token := "Authorization: Bearer " + application(t, "many")
 	call := func(what string, body []byte) *cbor.Reader {

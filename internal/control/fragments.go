@@ -208,10 +208,9 @@ func (c *Control) getFragment(w http.ResponseWriter, r *http.Request, namespace 
 		if len(e.Subject.Tags) > 0 {
 			h.Set("Cache-Groups", rules.FormatGroups(e.Subject.Tags))
 		}
+		h["Content-Type"] = nil // not even a guess, if it was stored without
 		if kind := e.Header.Get("Content-Type"); kind != "" {
 			h.Set("Content-Type", kind)
-		} else {
-			h.Set("Content-Type", "application/octet-stream")
 		}
 		c.writeBody(w, r, e.Header.Get("Content-Encoding"), e.Body)
 	case fragment.Yours:
