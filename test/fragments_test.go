@@ -131,7 +131,8 @@ func TestFragmentsByPlainHTTP(t *testing.T) {
 func TestNothingIsInventedOfFragments(t *testing.T) {
 	mine := "Authorization: Bearer " + application(t, "untyped")
 	at := company.Node.ControlURL() + "/v1/fragments/page"
-	require.Equal(t, 204, fetch(t, "PUT", at, "<script>alert(1)</script>", mine, "Cache-Control: max-age=60").status)
+	lease := "Gerastic-Lease: " + fetch(t, "GET", at, "", mine).header.Get("Gerastic-Lease")
+	require.Equal(t, 204, fetch(t, "PUT", at, "<script>alert(1)</script>", mine, lease, "Cache-Control: max-age=60").status)
 	got := fetch(t, "GET", at, "", mine)
 	assert.Equal(t, "<script>alert(1)</script>", got.body)
 	assert.Empty(t, got.header["Content-Type"])
