@@ -198,6 +198,9 @@ func (w *watcher) prepareSlot(ctx context.Context, state *records.Source) error 
 	return nil
 }
 
+// objectInUse is PostgreSQL's code for what another session holds.
+const objectInUse = "55006"
+
 // dropSlot takes slot and publication away.
 func dropSlot(ctx context.Context, s *policy.Source) error {
 	conn, err := pgx.Connect(ctx, s.Database)
@@ -205,8 +208,21 @@ func dropSlot(ctx context.Context, s *policy.Source) error {
 		return err
 	}
 	defer func() { _ = conn.Close(context.WithoutCancel(ctx)) }()
-	if _, err := conn.Exec(ctx, `select pg_drop_replication_slot(slot_name) from pg_replication_slots where slot_name = $1`, s.Slot); err != nil {
-		return err
+	for {
+		_, err := conn.Exec(ctx, `select pg_drop_replication_slot(slot_name) from pg_replication_slots where slot_name = $1`, s.Slot)
+		if err == nil {
+			break
+		}
+		// The server notices only after a moment that the slot's reader has gone.
+		var refused *pgconn.PgError
+		if !errors.As(err, &refused) || refused.Code != objectInUse {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return err
+		case <-time.After(100 * time.Millisecond):
+		}
 	}
 	_, err = conn.Exec(ctx, `drop publication if exists `+pgx.Identifier{s.Publication}.Sanitize())
 	return err
