@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"gerastic/internal/core/key"
+	"gerastic/internal/core/policy"
 	"gerastic/internal/core/rules"
 	"gerastic/internal/core/store"
 	"gerastic/internal/core/tags"
@@ -32,6 +33,18 @@ func personal(o *order) bool {
 func (o *order) leavesCookieOut() bool {
 	return !o.plan.Terms.States() && o.plan.Key.LeavesCookieOut(o.request.Header)
 }
+
+// likeThis names the requests of a key of which one says what comes of the others: where the
+// origin sees all cookies, what it makes of one that the key does not hold says nothing of a
+// request without.
+func likeThis(key string, plan *policy.Plan, h rules.Header) string {
+	if !plan.Terms.States() && plan.Key.LeavesCookieOut(h) {
+		return key + "\x00with cookies"
+	}
+	return key
+}
+
+func (o *order) likeThis() string { return likeThis(o.key, o.plan, o.request.Header) }
 
 // entry makes an entry of a response, without its preparation.
 func (e *Edge) entry(o *order, status int, header rules.Header, body []byte, began, received time.Time) *store.Entry {

@@ -54,7 +54,7 @@ func (e *Edge) Examine(r *http.Request) (ex Examination, ok bool) {
 		x.find()
 		ex.Key = key.Parts(string(x.key))
 		ex.Variants = e.Store.Variants(x.key)
-		if last, known := e.unshared.of(string(x.key)); known && last.rule != rules.OK {
+		if last, known := e.unshared.of(likeThis(string(x.key), x.plan, x.req.Header)); known && last.rule != rules.OK {
 			ex.Unstored = &Unstored{Rule: last.rule, Status: last.status, At: last.at}
 		}
 	}

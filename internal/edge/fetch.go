@@ -199,7 +199,7 @@ var errNoOrigin = errors.New("no origin of the policy answers this host")
 
 // fetch asks the origin, or joins a request that already does.
 func (x *exchange) fetch(d decide.Decision) {
-	last, known := x.edge.unshared.of(string(x.key))
+	last, known := x.edge.unshared.of(likeThis(string(x.key), x.plan, x.req.Header))
 	// When the ledger is lost, nobody knows whether what is under way began before a purge.
 	alone := d.Alone || x.r.Method == http.MethodHead && x.in.Entry == nil || d.NoStore || x.in.Lost || known && x.began.Before(last.until)
 	x.forward = d.Forward
@@ -212,7 +212,7 @@ func (x *exchange) fetch(d decide.Decision) {
 	if known {
 		ask.unstored = last.rule
 	}
-	if known && (x.began.Before(last.until) || last.rule.Declared()) && x.isPersonal(last.rule, last.status) {
+	if known && (x.began.Before(last.until) || last.rule.Declared() && x.began.Before(last.at.Add(mostLone))) && x.isPersonal(last.rule, last.status) {
 		ask.AsVisitor = true
 	}
 	alone = alone || x.bearConditions(&ask) || ask.AsVisitor

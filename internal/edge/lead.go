@@ -79,10 +79,10 @@ func (e *Edge) remember(o *order, h *head) {
 		return // it says nothing of what others would get
 	}
 	if h.isShared() {
-		e.unshared.forget(o.key)
+		e.unshared.forget(o.likeThis())
 		return
 	}
-	last, _ := e.unshared.of(o.key)
+	last, _ := e.unshared.of(o.likeThis())
 	note := unshared{rule: h.rule, status: h.status, at: h.received, until: h.received.Add(loneTime), tries: last.tries + 1}
 	if o.plan.Terms.States() && h.withheld {
 		note.until = h.received.Add(min(loneTime<<min(last.tries, 10), mostLone))
@@ -90,7 +90,7 @@ func (e *Edge) remember(o *order, h *head) {
 	if h.rule != rules.OK && h.status >= 500 {
 		note.until = time.Time{} // a failure: the next answer may be for all
 	}
-	e.unshared.note(o.key, note)
+	e.unshared.note(o.likeThis(), note)
 }
 
 // bring takes a whole answer in: to all who wait, and into the store if it may.
@@ -116,7 +116,7 @@ func (e *Edge) bring(ctx context.Context, f *fill.Flight[*head], o *order, resp 
 	}
 	h.rule = e.mayStore(o, resp.StatusCode, header, entry.Freshness, received)
 	if o.asVisitor && o.unstored.Declared() && !h.rule.ForOne() && h.rule != rules.RequestNoStore {
-		e.unshared.forget(o.key) // the next answer may be for all
+		e.unshared.forget(o.likeThis()) // the next answer may be for all
 	}
 	if o.asked && resp.StatusCode == http.StatusNotModified || o.asVisitor && o.unstored != rules.OK && (h.rule == rules.OK || h.rule == rules.RequestNoStore) {
 		h.rule = o.unstored // it was made for this visitor
@@ -181,7 +181,7 @@ func (e *Edge) bring(ctx context.Context, f *fill.Flight[*head], o *order, resp 
 				keep = false
 				publish()
 				f.Discard()
-				e.unshared.note(o.key, unshared{rule: rules.TooLarge, status: h.status, at: h.received})
+				e.unshared.note(o.likeThis(), unshared{rule: rules.TooLarge, status: h.status, at: h.received})
 				continue
 			}
 			reserved += over
@@ -278,7 +278,7 @@ func (e *Edge) keep(f *fill.Flight[*head], entry *store.Entry, h *head, o *order
 	entry.Filled(o.found, now.Sub(began))
 	entry.Prepare()
 	if o.plan.Key.Body == key.GraphQL && key.HasGraphQLErrors(entry.Body) {
-		e.unshared.note(o.key, unshared{rule: rules.GraphQLErrors, status: h.status, at: h.received})
+		e.unshared.note(o.likeThis(), unshared{rule: rules.GraphQLErrors, status: h.status, at: h.received})
 		return
 	}
 	if f.Disowned() || e.Marks.Judge(&entry.Subject) == tags.Dropped {

@@ -483,7 +483,7 @@ func TestWhatIsForOneIsAskedForAsTheyDid(t *testing.T) {
 	})
 	assert.Equal(t, "message 1 in ", s.get("/pages/poll", "Accept-Language: nb").body)
 	for i := range 3 {
-		s.pass(time.Hour)
+		s.pass(2 * time.Minute)
 		assert.Equal(t, fmt.Sprintf("message %d in nb", i+2), s.get("/pages/poll", "Accept-Language: nb").body, "what is known not to be shared is asked for as they do")
 	}
 }
@@ -510,4 +510,19 @@ func TestARollingCookieIsItsVisitors(t *testing.T) {
 		assert.Equal(t, "crew=ada", a.header.Get("Set-Cookie"), a.state)
 		assert.Equal(t, map[bool]int{false: 200, true: 304}[conditions != nil], a.status, "the application answers what the visitor has")
 	}
+}
+
+// TestOneVisitorsCookieIsNoReasonForOthersToAskAlone: what is known not to be shared is known
+// of requests like it.
+func TestOneVisitorsCookieIsNoReasonForOthersToAskAlone(t *testing.T) {
+	s := newStandOf(t, statedYAML, func(w http.ResponseWriter, r *http.Request) {
+		if r.Header.Get("Cookie") == "" {
+			time.Sleep(30 * time.Millisecond) // so that they meet
+			w.Header().Set("Cache-Control", "max-age=60")
+		}
+		_, _ = io.WriteString(w, "page")
+	})
+	s.get("/x", "Cookie: a=1")
+	s.together("/x", "", "", "", "", "")
+	assert.EqualValues(t, 2, s.asked.Load())
 }
