@@ -85,7 +85,11 @@ func (a *address) send(r *http.Request, limit time.Duration) (resp *http.Respons
 	timer := time.AfterFunc(limit, func() { cancel(errLate) })
 	defer timer.Stop()
 	var used use
-	trace := used.trace(&a.habits)
+	resting := a.habits.limit
+	if !repeatable(r) {
+		resting = a.habits.limitOnce
+	}
+	trace := used.trace(resting)
 	if r.Body != nil && r.Body != http.NoBody {
 		timer.Stop()
 		trace.WroteRequest = func(httptrace.WroteRequestInfo) { timer.Reset(limit) }
@@ -135,7 +139,7 @@ type use struct {
 
 // trace follows which connection it is, gives up one that has rested for too long, and
 // notes when it rests again.
-func (u *use) trace(h *habits) *httptrace.ClientTrace {
+func (u *use) trace(limit func() time.Duration) *httptrace.ClientTrace {
 	return &httptrace.ClientTrace{
 		GotConn: func(info httptrace.GotConnInfo) {
 			c := connectionOf(info.Conn)
@@ -144,7 +148,7 @@ func (u *use) trace(h *habits) *httptrace.ClientTrace {
 				return
 			}
 			u.before.Store(c.written.Load())
-			if info.WasIdle && info.IdleTime > h.limit() {
+			if info.WasIdle && info.IdleTime > limit() {
 				c.Close() // nothing will be written to it, so that the request goes on another
 			}
 			c.rests.Store(0)

@@ -16,6 +16,8 @@ import (
 const (
 	// defaultIdle is for an origin of which nothing is known: many close after five seconds.
 	defaultIdle = 5 * time.Second
+	// unprovenIdle is for what cannot be sent twice: some close after two.
+	unprovenIdle = time.Second
 	// provenIdle is for one that has kept a resting connection for longer than that.
 	provenIdle = 55 * time.Second
 	// keptAlive is how long a connection rests before it is closed: the longest that is tried.
@@ -46,6 +48,15 @@ func (h *habits) limit() time.Duration {
 		return time.Duration(h.closes.Load())
 	}
 	return defaultIdle
+}
+
+// limitOnce is the same for a request that cannot be sent twice: of an origin that has
+// neither said nor shown how long it keeps connections, only one that hardly rested.
+func (h *habits) limitOnce() time.Duration {
+	if h.stated.Load() == statesNothing && h.set == 0 && !h.keeps.Load() {
+		return min(h.limit(), unprovenIdle)
+	}
+	return h.limit()
 }
 
 // closed notes that the origin closed a connection that had rested so long. One that rested

@@ -146,12 +146,17 @@ func TestAnOriginShowsThatItKeepsConnections(t *testing.T) {
 	h := &habits{}
 	h.stated.Store(statesNothing)
 	assert.Equal(t, defaultIdle, h.limit())
+	assert.Equal(t, unprovenIdle, h.limitOnce(), "what cannot be sent twice goes on one that hardly rested")
+	h.hear(http.Header{"Keep-Alive": {"timeout=7"}})
+	assert.Equal(t, 6*time.Second, h.limitOnce(), "unless the origin says how long it keeps them")
+	h.stated.Store(statesNothing)
 	ours, theirs := net.Pipe()
 	defer theirs.Close()
 	c := &connection{Conn: ours, habits: h}
 	c.rests.Store(time.Now().Add(-provenIdle - time.Second).UnixNano())
 	require.NoError(t, c.Close())
 	assert.Equal(t, provenIdle, h.limit(), "it kept one for that long")
+	assert.Equal(t, provenIdle, h.limitOnce())
 	for rested, limit := range map[time.Duration]time.Duration{2 * time.Second: time.Second, 30 * time.Second: defaultIdle, 10 * time.Millisecond: provenIdle} {
 		h.keeps.Store(true)
 		h.closes.Store(0)
