@@ -325,18 +325,11 @@ func (m *Memory) Missing(canonical []byte) (why Removal, ok bool) {
 func (m *Memory) SweepIdle(now time.Time, limit int) int {
 	var idle []*Entry
 	for i := range m.shards {
-		s := &m.shards[i]
-		s.mu.RLock()
-		for _, b := range s.buckets {
-			for ; b != nil; b = b.next {
-				for _, e := range b.variants {
-					if e.Idle != rules.Unset && e.Unused(now) > e.Idle {
-						idle = append(idle, e)
-					}
-				}
+		m.shards[i].each(func(e *Entry) {
+			if e.Idle != rules.Unset && e.Unused(now) > e.Idle {
+				idle = append(idle, e)
 			}
-		}
-		s.mu.RUnlock()
+		})
 		if len(idle) >= limit {
 			break
 		}
@@ -350,18 +343,22 @@ func (m *Memory) SweepIdle(now time.Time, limit int) int {
 // Audit counts what is there, and what it was said to take when it was put.
 func (m *Memory) Audit() (entries, bytes int64) {
 	for i := range m.shards {
-		s := &m.shards[i]
-		s.mu.RLock()
-		for _, b := range s.buckets {
-			for ; b != nil; b = b.next {
-				for _, e := range b.variants {
-					entries, bytes = entries+1, bytes+e.size.Load()
-				}
-			}
-		}
-		s.mu.RUnlock()
+		m.shards[i].each(func(e *Entry) { entries, bytes = entries+1, bytes+e.size.Load() })
 	}
 	return entries, bytes
+}
+
+// each visits the shard's entries under its read lock.
+func (s *shard) each(visit func(*Entry)) {
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	for _, b := range s.buckets {
+		for ; b != nil; b = b.next {
+			for _, e := range b.variants {
+				visit(e)
+			}
+		}
+	}
 }
 
 // Figures are the store's own counters.
