@@ -22,6 +22,7 @@ import (
 	"gerastic/internal/core/tags"
 	"gerastic/internal/detect"
 	"gerastic/internal/edge"
+	"gerastic/internal/listen"
 	"gerastic/internal/records"
 )
 
@@ -50,6 +51,8 @@ type Node interface {
 	TokenFor(secret string) (t records.Token, ok bool)
 	// ReloadTokens makes a change of tokens count at once.
 	ReloadTokens(ctx context.Context) error
+	// Listeners are the counters of the edge's connections and of control's.
+	Listeners() (edge, control listen.Figures)
 	// Status describes the node.
 	Status() client.Node
 	// Ready says why the node should get no visitors, or nil.

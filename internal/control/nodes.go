@@ -10,6 +10,7 @@ import (
 
 	"gerastic/client"
 	"gerastic/internal/core/meter"
+	"gerastic/internal/listen"
 	"gerastic/internal/records"
 )
 
@@ -73,6 +74,9 @@ var (
 	fillsGauge     = desc("gerastic_fills_running", "Fills that can be joined.")
 	leasesGauge    = desc("gerastic_leases", "Leases out: fragments that applications are filling.")
 	leasesRefused  = desc("gerastic_leases_refused_total", "Times that no lease was given because too many were out.")
+	openGauge      = desc("gerastic_connections", "Connections open.", "listener")
+	placesGauge    = desc("gerastic_connections_limit", "Connections that there may be at a time.", "listener")
+	closedTotal    = desc("gerastic_connections_closed_total", "Connections that were closed: crowded (their address had too many), slow (their peer did not read), resting (another needed the place).", "listener", "why")
 	degradedGauge  = desc("gerastic_degraded", "1 while the node has to do without something.")
 )
 
@@ -82,7 +86,7 @@ func desc(name, help string, labels ...string) *prometheus.Desc {
 
 func (m *collector) Describe(ch chan<- *prometheus.Desc) {
 	for _, d := range []*prometheus.Desc{requestsTotal, bytesTotal, originTotal, originSeconds, savedSeconds, latencySeconds, removedTotal, refusedTotal,
-		entriesGauge, usedGauge, limitGauge, sequenceGauge, marksGauge, foldedTotal, fillsGauge, leasesGauge, leasesRefused, degradedGauge} {
+		entriesGauge, usedGauge, limitGauge, sequenceGauge, marksGauge, foldedTotal, fillsGauge, leasesGauge, leasesRefused, openGauge, placesGauge, closedTotal, degradedGauge} {
 		ch <- d
 	}
 }
@@ -94,8 +98,8 @@ func (m *collector) Collect(ch chan<- prometheus.Metric) {
 	counter := func(d *prometheus.Desc, v float64, labels ...string) {
 		ch <- prometheus.MustNewConstMetric(d, prometheus.CounterValue, v, labels...)
 	}
-	gauge := func(d *prometheus.Desc, v float64) {
-		ch <- prometheus.MustNewConstMetric(d, prometheus.GaugeValue, v)
+	gauge := func(d *prometheus.Desc, v float64, labels ...string) {
+		ch <- prometheus.MustNewConstMetric(d, prometheus.GaugeValue, v, labels...)
 	}
 	type ends struct{ route, outcome, cause string }
 	requests := map[ends]int64{}
@@ -144,6 +148,14 @@ func (m *collector) Collect(ch chan<- prometheus.Metric) {
 	leases := m.c.node.Fragments().Leases
 	gauge(leasesGauge, float64(leases.Len()))
 	counter(leasesRefused, float64(leases.Refused()))
+	edge, control := m.c.node.Listeners()
+	for name, f := range map[string]listen.Figures{"edge": edge, "control": control} {
+		gauge(openGauge, float64(f.Open), name)
+		gauge(placesGauge, float64(f.Limit), name)
+		counter(closedTotal, float64(f.Refused), name, "crowded")
+		counter(closedTotal, float64(f.Slow), name, "slow")
+		counter(closedTotal, float64(f.Ended), name, "resting")
+	}
 	degraded := 0.0
 	if status.Degraded != "" {
 		degraded = 1

@@ -5,6 +5,7 @@ import (
 	"io"
 	"runtime"
 	"sync"
+	"weak"
 
 	"github.com/andybalholm/brotli"
 	"github.com/klauspost/compress/gzip"
@@ -15,41 +16,84 @@ import (
 	"gerastic/internal/core/tags"
 )
 
-// compressing bounds how many entries are given other codings at a time: half of the
-// cores are left to visitors.
-var compressing = make(chan struct{}, max(1, runtime.GOMAXPROCS(0)/2))
+// compressor gives stored identity answers their other codings, behind visitors; until they
+// are there, visitors get them plain. What does not gain a tenth is left plain. So many
+// workers leave half of the cores to visitors. What waits is not held: an entry that leaves
+// the store meanwhile is gone, and one that finds the queue full is asked for again by its
+// next hit.
+type compressor struct {
+	edge  *Edge
+	queue chan weak.Pointer[store.Entry]
+}
 
-// compress gives a stored identity answer its other codings, once, behind the visitor
-// who brought it; until they are there, visitors get it plain. What does not gain a
-// tenth is left plain. An entry that renews another with the same body takes its forms over.
-func (e *Edge) compress(entry, before *store.Entry) {
-	if !entry.Compress || len(entry.Body) == 0 {
+// maxCompressing is how many entries may wait for their codings.
+const maxCompressing = 1024
+
+func (e *Edge) newCompressor() *compressor {
+	c := &compressor{edge: e, queue: make(chan weak.Pointer[store.Entry], maxCompressing)}
+	for range max(1, runtime.GOMAXPROCS(0)/2) {
+		e.run(c.work)
+	}
+	return c
+}
+
+// want asks for an entry's codings, unless that was done.
+func (c *compressor) want(entry *store.Entry) {
+	if !entry.Compress || len(entry.Body) == 0 || !entry.Coding.CompareAndSwap(store.NotCoded, store.ToBeCoded) {
 		return
 	}
-	if before != nil {
-		for _, c := range rules.Codings {
-			if form := before.Form(c); form.Coding == c {
-				e.Store.AddForm(entry, c, form.Body)
-			}
-		}
-		return
+	select {
+	case c.queue <- weak.Make(entry):
+	default:
+		entry.Coding.Store(store.NotCoded)
 	}
-	e.run(func() {
+}
+
+func (c *compressor) work() {
+	for {
 		select {
-		case compressing <- struct{}{}:
-		case <-e.life.Done():
+		case waiting := <-c.queue:
+			if entry := waiting.Value(); entry != nil {
+				c.code(entry)
+			}
+		case <-c.edge.life.Done():
 			return
 		}
-		defer func() { <-compressing }()
-		for _, c := range rules.Codings {
-			if e.life.Err() != nil || entry.Judge(e.Marks) == tags.Dropped {
-				return // a purge was faster
-			}
-			if coded := encode(c, entry.Body); len(coded) < len(entry.Body)*9/10 {
-				e.Store.AddForm(entry, c, coded)
-			}
+	}
+}
+
+// code makes an entry's codings. They are for the one that renewed it meanwhile with the same
+// body, if there is one.
+func (c *compressor) code(entry *store.Entry) {
+	for _, coding := range rules.Codings {
+		if c.edge.life.Err() != nil || entry.Latest().Judge(c.edge.Marks) == tags.Dropped {
+			return // a purge was faster
 		}
-	})
+		if entry.Latest().Form(coding).Coding == coding {
+			continue
+		}
+		if coded := encode(coding, entry.Body); len(coded) < len(entry.Body)*9/10 {
+			c.edge.Store.AddForm(entry.Latest(), coding, coded)
+		}
+	}
+	entry.Latest().Coding.Store(store.Coded)
+	entry.Coding.Store(store.Coded)
+}
+
+// takeOver gives an entry the codings of the one that it renews, whose body it has.
+func (c *compressor) takeOver(entry, before *store.Entry) {
+	if !entry.Compress {
+		return
+	}
+	for _, coding := range rules.Codings {
+		if form := before.Form(coding); form.Coding == coding {
+			c.edge.Store.AddForm(entry, coding, form.Body)
+		}
+	}
+	if before.Coding.Load() == store.Coded {
+		entry.Coding.Store(store.Coded)
+	}
+	before.Renewed(entry)
 }
 
 var zstdEncoder = sync.OnceValue(func() *zstd.Encoder {

@@ -55,7 +55,9 @@ func (e *Edge) confirm(f *fill.Flight[*head], o *order, header rules.Header, beg
 		h.kept.Store(e.Store.Put(entry, received))
 	}
 	e.remember(o, h)
-	e.compress(entry, o.found)
+	if h.kept.Load() {
+		e.compressor.takeOver(entry, o.found)
+	}
 	f.Leave()
 	f.Head(h, true, h.isShared())
 	return nil

@@ -10,6 +10,7 @@ import (
 	"sync"
 	"sync/atomic"
 	"time"
+	"unsafe"
 
 	"gerastic/internal/core/fill"
 	"gerastic/internal/core/key"
@@ -39,6 +40,9 @@ type Parts struct {
 	MayExplain func(token string) bool
 	// Found takes the findings of comparisons; nil: hits are not compared.
 	Found func(Finding)
+	// Streams is how many requests may be under way at a time on connections that several of
+	// them share (HTTP/2); 0: as many as come.
+	Streams int64
 }
 
 // Edge serves visitors.
@@ -55,8 +59,10 @@ type Edge struct {
 	searches   memo[rules.Search] // the No-Vary-Search rules of paths
 	searching  memo[struct{}]     // the paths that have some
 	comparer   comparer
+	compressor *compressor
 	watching   watchers
 	exchanges  sync.Pool
+	streams    atomic.Int64 // requests under way on shared connections
 
 	life   context.Context // ends with Shutdown
 	end    context.CancelFunc
@@ -92,6 +98,7 @@ func New(parts Parts) *Edge {
 	}
 	edge := &Edge{Parts: parts, fills: fill.NewGroup[*head]()}
 	edge.life, edge.end = context.WithCancel(context.Background())
+	edge.compressor = edge.newCompressor()
 	edge.exchanges.New = func() any {
 		x := &exchange{edge: edge, stripe: edge.Meter.Stripe(), key: make([]byte, 0, 512)}
 		x.sent = origin.Sent{Request: &x.req, Trusted: edge.Trusted}
@@ -187,6 +194,12 @@ func (e *Edge) Lost(now time.Time) bool {
 	return until != 0 && now.UnixNano() > until
 }
 
+// Account counts what the edge remembers besides entries against the memory limit: marks
+// and memos.
+func (e *Edge) Account() {
+	e.Store.SetAside(e.Marks.Bytes() + e.unshared.bytes() + e.varied.bytes() + e.searches.bytes() + e.searching.bytes() + e.comparer.found.bytes())
+}
+
 // Compact forgets the marks that neither an entry nor a fill under way needs.
 func (e *Edge) Compact() {
 	// In this order: a fill that begins after the first line is not older than it, and one
@@ -200,7 +213,18 @@ func (e *Edge) Compact() {
 func (e *Edge) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	x := e.exchanges.Get().(*exchange)
 	defer x.end()
+	if r.ProtoMajor != 2 {
+		x.begin(w, r)
+		x.answer()
+		return
+	}
+	under := e.streams.Add(1)
+	defer e.streams.Add(-1)
 	x.begin(w, r)
+	if e.Streams > 0 && under > e.Streams {
+		x.refuse(http.StatusServiceUnavailable, "too many requests are under way; try again", meter.Route)
+		return
+	}
 	x.answer()
 }
 
@@ -242,6 +266,12 @@ func (m *memo[V]) note(key string, v V) {
 	}
 	m.kept[hash] = v
 	m.size.Store(int64(len(m.kept)))
+}
+
+// bytes is about what the memo takes.
+func (m *memo[V]) bytes() int64 {
+	var v V
+	return m.size.Load() * (48 + int64(unsafe.Sizeof(v)))
 }
 
 func (m *memo[V]) any() bool { return m.size.Load() > 0 }

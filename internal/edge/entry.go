@@ -2,6 +2,7 @@ package edge
 
 import (
 	"slices"
+	"strings"
 	"time"
 
 	"gerastic/internal/core/key"
@@ -60,7 +61,8 @@ func (e *Edge) entry(o *order, status int, header rules.Header, body []byte, beg
 		Key: o.keyUnder(search), Search: search.String(), Method: o.req.Method, Scheme: o.request.Scheme,
 		Subject: tags.Subject{
 			Tags: named, Route: o.plan.Name,
-			Host: o.request.Host, Path: key.EquivalentPath(o.request.Path), Query: key.Equivalent(o.query), Stamp: o.stamp,
+			// Cloned: else each would keep the whole request line that it was cut from.
+			Host: strings.Clone(o.request.Host), Path: strings.Clone(key.EquivalentPath(o.request.Path)), Query: strings.Clone(key.Equivalent(o.query)), Stamp: o.stamp,
 		},
 		RouteTags: own,
 		Vary:      append(vary, implied...), Implied: len(implied), Encodings: rules.EncodingsOf(header),

@@ -1,11 +1,9 @@
 package edge
 
 import (
-	"bytes"
 	"cmp"
 	"errors"
 	"fmt"
-	"io"
 	"math/rand/v2"
 	"net/http"
 	"runtime/debug"
@@ -18,6 +16,7 @@ import (
 	"gerastic/internal/core/meter"
 	"gerastic/internal/core/policy"
 	"gerastic/internal/core/rules"
+	"gerastic/internal/core/store"
 	"gerastic/internal/origin"
 )
 
@@ -37,12 +36,16 @@ type exchange struct {
 	began time.Time
 	in    decide.Input
 
-	body    []byte        // of a request whose key holds it
-	forward rules.Forward // why the origin is asked, once it is
-	own     rules.Header  // fields that are for this visitor alone
-	depth   int           // 0 for a visitor's request, 1 for a piece of their page, and so on
-	budget  *atomic.Int64 // pieces that their page may still ask for, however deep; nil for the request itself
-	sample  meter.Sample
+	upload   *upload       // the request's body; nil: it has none
+	body     []byte        // all of it, where the key holds it
+	holder   *store.Holder // of what is being sent; nil: it is little, or not stored
+	borrowed int64         // bytes of what is being sent and not stored
+	place    func()        // gives back the place at the visitor's pace; nil: it has none
+	forward  rules.Forward // why the origin is asked, once it is
+	own      rules.Header  // fields that are for this visitor alone
+	depth    int           // 0 for a visitor's request, 1 for a piece of their page, and so on
+	budget   *atomic.Int64 // pieces that their page may still ask for, however deep; nil for the request itself
+	sample   meter.Sample
 }
 
 func (x *exchange) begin(w http.ResponseWriter, r *http.Request) {
@@ -53,11 +56,17 @@ func (x *exchange) begin(w http.ResponseWriter, r *http.Request) {
 	x.rules = x.edge.rules.Load()
 	x.sample, x.depth = meter.Sample{Outcome: meter.Error}, 0
 	x.req = RequestOf(r, x.edge.Trusted.Contains(r.RemoteAddr))
+	x.takeBody()
+	x.w = careful(w, r, x.upload)
 }
 
 // end records the request, once, however it ended, and gives the exchange back.
 func (x *exchange) end() {
 	broken := recover()
+	x.letGo()
+	if x.upload != nil {
+		x.upload.finish()
+	}
 	x.sample.Took = x.edge.Now().Sub(x.began)
 	if x.depth > 0 { // within a page: not a request of the visitor's
 		x.sample.Route = meter.PieceRoute(cmp.Or(x.sample.Route, "(no route)"))
@@ -77,7 +86,7 @@ func (x *exchange) end() {
 
 // release gives the exchange back, unrecorded.
 func (x *exchange) release() {
-	x.w, x.r, x.rules, x.plan, x.req, x.in, x.body, x.budget, x.own = nil, nil, nil, nil, key.Request{}, decide.Input{}, nil, nil, nil
+	x.w, x.r, x.rules, x.plan, x.req, x.in, x.upload, x.body, x.budget, x.own = nil, nil, nil, nil, key.Request{}, decide.Input{}, nil, nil, nil, nil
 	x.forward, x.sent.Plan, x.sent.Remote = rules.NotForwarded, nil, ""
 	x.edge.exchanges.Put(x)
 }
@@ -122,8 +131,8 @@ func (x *exchange) answer() {
 	if x.plan != nil {
 		x.sample.Route = x.plan.Name
 	}
-	if x.in.Enabled && x.plan.Key.Body != key.NoBody {
-		x.question()
+	if x.refuseBody() || x.in.Enabled && x.plan.Key.Body != key.NoBody && !x.question() {
+		return
 	}
 	x.countUnkeyed()
 	if x.upgrade() && x.in.Plan != nil {
@@ -186,32 +195,33 @@ func (x *exchange) match() {
 }
 
 // question reads the body that the key holds; that of a GET means nothing and is not
-// sent on (RFC 9110 §9.3.1). Without a canonical form the request
-// passes through, its body with it.
-func (x *exchange) question() {
-	if x.r.Body != nil && x.r.Body != http.NoBody && (x.r.Method == http.MethodPost || x.r.Method == "QUERY") {
-		body, err := io.ReadAll(io.LimitReader(x.r.Body, key.MaxBody+1))
-		if err != nil {
-			panic(http.ErrAbortHandler) // the visitor broke off
+// sent on (RFC 9110 §9.3.1). Without a canonical form the request passes through, its body
+// with it. It reports false after it has refused the request.
+func (x *exchange) question() bool {
+	if u := x.upload; u != nil && (x.r.Method == http.MethodPost || x.r.Method == "QUERY") {
+		u.within(keyTime)
+		whole := u.gather(x.r.Context(), keyTime)
+		u.within(0)
+		if x.refuseBody() {
+			return false
 		}
-		x.body = body
-		x.r.Body = readAgain{io.MultiReader(bytes.NewReader(body), x.r.Body), x.r.Body}
+		if whole {
+			x.body = u.bytes()
+		} else { // there is more than a key can hold
+			x.in.Plan, x.in.Reason = nil, meter.BodyTooLarge
+			return true
+		}
 	}
 	canonical, err := key.BodyOf(x.plan.Key.Body, &x.req, x.body)
 	if err == nil {
 		x.req.Body = canonical
-		return
+		return true
 	}
 	x.in.Plan, x.in.Reason = nil, meter.Method
 	if errors.Is(err, key.TooLongBody) {
 		x.in.Reason = meter.BodyTooLarge
 	}
-}
-
-// readAgain is a body of which the beginning was read already.
-type readAgain struct {
-	io.Reader
-	io.Closer
+	return true
 }
 
 // find looks up what is stored for the request.

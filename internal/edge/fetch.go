@@ -18,6 +18,7 @@ import (
 	"gerastic/internal/core/fill"
 	"gerastic/internal/core/key"
 	"gerastic/internal/core/meter"
+	"gerastic/internal/core/pace"
 	"gerastic/internal/core/policy"
 	"gerastic/internal/core/rules"
 	"gerastic/internal/core/store"
@@ -40,6 +41,8 @@ type head struct {
 	unsure    bool                   // only its end shows whether it is stored
 	withheld  bool                   // the origin did not see what may make the answer another
 	kept      atomic.Bool            // it is stored
+	busy      bool                   // too many answers go at their visitors' pace for this one
+	filling   *store.Entry           // that it may become; nil: it is not for the store
 	vary      []rules.Varying        // what the answer depends on, as the leader's request had it
 	encodings []string               // content codings that its origin gave it
 	personal  bool                   // for the one whom the key names
@@ -266,6 +269,9 @@ func (x *exchange) attempt(d *asking, flightKey string, alone bool) (again bool,
 		return false, "", false
 	}
 	h, err := reader.Wait(x.r.Context(), x.hint)
+	if err == nil && h.busy {
+		err = origin.ErrBusy
+	}
 	if err == nil && h.rule != rules.OK && x.req.Header.Has("Range") && h.status == http.StatusOK && !h.composes {
 		if lead {
 			e.countMore(x.plan)
@@ -424,6 +430,10 @@ func (x *exchange) receive(reader *fill.Reader[*head], h *head, err error, lead 
 		return
 	}
 	x.sample.Outcome = outcome
+	if !x.hold(h.filling, h.held()) {
+		x.fail(origin.ErrBusy, lead, d)
+		return
+	}
 	x.stream(reader, h, status)
 	if took := h.took.Load(); took > 0 {
 		if lead {
@@ -431,6 +441,54 @@ func (x *exchange) receive(reader *fill.Reader[*head], h *head, err error, lead 
 		} else {
 			x.sample.Saved = time.Duration(took)
 		}
+	}
+}
+
+// held is about how many bytes of an answer that is not stored are held for a visitor.
+func (h *head) held() int64 {
+	if h.length < 0 {
+		return fill.Piece
+	}
+	return min(h.length, fill.Window)
+}
+
+// hold accounts for what is held while a visitor reads: an entry, or so many bytes of what is
+// none; where there is no room for these, a place among what goes at visitors' pace bounds
+// them. It reports false if there is none either.
+func (x *exchange) hold(entry *store.Entry, bytes int64) bool {
+	w := x.w
+	switch {
+	case bytes < store.HoldFrom || x.depth > 0:
+	case entry != nil:
+		began := time.Now()
+		x.holder = x.edge.Store.Hold(entry, func() {
+			if time.Since(began) > 2*pace.Grace {
+				_ = http.NewResponseController(w).SetWriteDeadline(time.Unix(1, 0))
+			}
+		})
+	case x.edge.Store.Borrow(bytes):
+		x.borrowed = bytes
+	default:
+		var err error
+		x.place, err = x.rules.clients[x.rules.Policy.OriginFor(x.req.Host)].AtVisitorsPace()
+		return err == nil
+	}
+	return true
+}
+
+// letGo ends what hold began.
+func (x *exchange) letGo() {
+	if x.holder != nil {
+		x.holder.Release()
+		x.holder = nil
+	}
+	if x.borrowed > 0 {
+		x.edge.Store.Return(x.borrowed)
+		x.borrowed = 0
+	}
+	if x.place != nil {
+		x.place()
+		x.place = nil
 	}
 }
 

@@ -10,6 +10,7 @@ import (
 	"net/textproto"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"gerastic/internal/core/compose"
@@ -19,6 +20,7 @@ import (
 	"gerastic/internal/core/rules"
 	"gerastic/internal/core/store"
 	"gerastic/internal/core/tags"
+	"gerastic/internal/origin"
 )
 
 // lead carries out a fill. It runs on its own, so that a visitor who goes away ends
@@ -162,16 +164,33 @@ func (e *Edge) bring(ctx context.Context, f *fill.Flight[*head], o *order, resp 
 		return nil
 	}
 	stored := keep
-	publish := sync.OnceFunc(func() { f.Head(h, stored, h.isShared()) })
+	place := &visitorsPace{client: o.client}
+	defer place.free()
+	publish := sync.OnceFunc(func() {
+		if !stored && !place.take() {
+			h.busy = true
+		}
+		f.Head(h, stored, h.isShared())
+	})
 	if keep {
-		// What comes whole within a moment is given out whole, and wakes those who wait once.
-		moment := time.AfterFunc(headDelay, publish)
-		defer moment.Stop()
+		h.filling = entry
 	} else {
-		publish()
+		f.Discard()
+		if expect > fill.Window {
+			publish()
+		}
 	}
-	defer publish()
+	// What comes whole within a moment is given out whole, and wakes those who wait once; if it
+	// is not for the store, it does not go at a visitor's pace then.
+	moment := time.AfterFunc(headDelay, publish)
+	defer moment.Stop()
 	for {
+		if stored && !f.Kept() && !place.take() {
+			return origin.ErrBusy // it is too long to be kept, and too many such are on their way
+		}
+		if !stored && f.Size() >= fill.Window {
+			publish()
+		}
 		room, err := f.Room(ctx, expect-f.Size())
 		if err != nil {
 			return err
@@ -203,6 +222,7 @@ func (e *Edge) bring(ctx context.Context, f *fill.Flight[*head], o *order, resp 
 		}
 	}
 	h.trailer = resp.Trailer
+	place.whole.Store(true)
 	if keep && f.Size() <= o.plan.MaxBody && f.Seal() {
 		e.Store.Release(reserved)
 		reserved = 0
@@ -211,7 +231,40 @@ func (e *Edge) bring(ctx context.Context, f *fill.Flight[*head], o *order, resp 
 		h.whole.Store(&entry.Body)
 	}
 	h.took.Store(max(1, int64(e.Now().Sub(began))))
+	publish()
 	return nil
+}
+
+// maxVaried is how many fields are remembered for a key: whoever names more is asked twice.
+const maxVaried = 32
+
+// visitorsPace is the place of a fill that is only as fast as its visitor reads.
+type visitorsPace struct {
+	client *origin.Client
+	whole  atomic.Bool // all has come: nobody is waited for
+	once   sync.Once
+	ok     bool
+	give   func()
+}
+
+// take takes the place, once; it reports false if there is none.
+func (p *visitorsPace) take() bool {
+	p.once.Do(func() {
+		if p.ok = p.whole.Load(); p.ok {
+			return
+		}
+		give, err := p.client.AtVisitorsPace()
+		p.give, p.ok = give, err == nil
+	})
+	return p.ok
+}
+
+// free gives it back.
+func (p *visitorsPace) free() {
+	p.once.Do(func() {})
+	if p.give != nil {
+		p.give()
+	}
 }
 
 // learn remembers which fields the origin's Vary names for a key, so that it is asked with
@@ -223,7 +276,7 @@ func (e *Edge) learn(o *order, header rules.Header) {
 	names := slices.DeleteFunc(rules.VaryNames(header), func(name string) bool {
 		return name == "Accept-Encoding" || name == "Cookie" || !o.plan.Withholds(name)
 	})
-	if len(names) == 0 {
+	if len(names) == 0 || len(names) > maxVaried {
 		e.varied.forget(o.key)
 		return
 	}
@@ -270,6 +323,11 @@ func endOf(body io.Reader) error {
 // afterwards: a visitor who has the whole of one answer may ask again before it ends.
 func (e *Edge) keep(f *fill.Flight[*head], entry *store.Entry, h *head, o *order, began time.Time, composes bool) {
 	defer f.Leave()
+	defer func() {
+		if !h.kept.Load() {
+			e.Store.Abandon(entry)
+		}
+	}()
 	entry.Body = f.Body()
 	if composes {
 		entry.Skeleton = e.skeleton(entry.Body, o)
@@ -293,6 +351,6 @@ func (e *Edge) keep(f *fill.Flight[*head], entry *store.Entry, h *head, o *order
 		if o.found != nil { // this is the answer now to the request that it answered, whatever each of them depends on
 			e.Store.Remove(o.found, store.Replaced)
 		}
-		e.compress(entry, nil)
+		e.compressor.want(entry)
 	}
 }

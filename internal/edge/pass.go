@@ -1,7 +1,6 @@
 package edge
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"io"
@@ -26,9 +25,17 @@ func (x *exchange) pass(forward rules.Forward) {
 		x.refuse(http.StatusMisdirectedRequest, errNoOrigin.Error(), x.sample.Cause)
 		return
 	}
-	x.gather()
-	x.sample.Outcome, x.sample.Origin, x.forward = meter.Bypass, true, forward
 	client := x.rules.clients[o]
+	answer := passed{edge: x.edge, client: client}
+	defer answer.free()
+	if whole := x.memory(); !whole || asksToUpgrade(x.r.Header) && len(x.r.Header["Upgrade"]) > 0 {
+		if !answer.slow() {
+			x.forward = rules.NotForwarded
+			x.refuse(http.StatusServiceUnavailable, origin.ErrBusy.Error()+"; try again", x.sample.Cause)
+			return
+		}
+	}
+	x.sample.Outcome, x.sample.Origin, x.forward = meter.Bypass, true, forward
 	// The proxy may still write when the visitor has gone, so that it gets copies.
 	req, edge, explains := x.req, x.edge, x.explains()
 	question := x.in.Plan != nil && x.in.Enabled && x.plan.Key.Body != key.NoBody
@@ -58,11 +65,14 @@ func (x *exchange) pass(forward rules.Forward) {
 			}
 			status := rules.CacheStatus{Forward: forward}
 			resp.Header.Add("Cache-Status", status.String())
-			return nil
+			return answer.take(resp)
 		},
 		ErrorHandler: func(_ http.ResponseWriter, r *http.Request, err error) {
 			if errors.Is(err, context.Canceled) && r.Context().Err() != nil {
 				x.sample.Outcome, x.sample.Status = meter.Error, 499
+				return
+			}
+			if x.refuseBody() {
 				return
 			}
 			edge.Log.Warn("the origin failed", "origin", o.Name, "path", req.Path, "error", err)
@@ -81,23 +91,67 @@ func (x *exchange) pass(forward rules.Forward) {
 	proxy.ServeHTTP(counting, x.r)
 }
 
-// maxGathered is how long a body may be, in bytes, to be read before the origin is asked.
-const maxGathered = 64 << 10
+// passed is an answer on its way to one visitor. It is read ahead, so that one that is short
+// does not hold its connection until the visitor has read it; what is longer goes at their
+// pace, for which there are only so many places.
+type passed struct {
+	edge    *Edge
+	client  *origin.Client
+	release func() // of the place; nil: it has none
+}
 
-// gather reads a short body before the origin is asked, so that head and body go out in one
-// piece, as they would from a browser. Some servers answer and close as soon as they have
-// what they need; what came after that would cost the visitor the answer.
-func (x *exchange) gather() {
-	length := x.r.ContentLength
-	if length <= 0 || length > maxGathered || x.req.Header.Has("Expect") || x.r.GetBody != nil {
-		return
+// slow takes a place for what goes at the visitor's pace; false if there is none.
+func (p *passed) slow() bool {
+	release, err := p.client.AtVisitorsPace()
+	if err != nil {
+		return false
 	}
-	body := make([]byte, length)
-	if _, err := io.ReadFull(x.r.Body, body); err != nil {
-		panic(http.ErrAbortHandler) // the visitor broke off: half of a request is none
+	p.release = release
+	return true
+}
+
+func (p *passed) free() {
+	if p.release != nil {
+		p.release()
 	}
-	x.r.GetBody = func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(body)), nil }
-	x.r.Body, _ = x.r.GetBody()
+}
+
+// take reads the answer's body ahead. origin.ErrBusy: it would go at the visitor's pace, and
+// there is no place.
+func (p *passed) take(resp *http.Response) error {
+	if resp.StatusCode == http.StatusSwitchingProtocols || resp.Body == nil || resp.Body == http.NoBody || resp.ContentLength == 0 {
+		return nil
+	}
+	body := &readAhead{ahead: newAhead(resp.Body.Read, resp.ContentLength, p.edge.Store.Borrow, p.edge.Store.Return), source: resp.Body}
+	resp.Body = body
+	if !p.edge.run(func() {
+		body.run()
+		body.source.Close()
+	}) {
+		close(body.done)
+		return errEnding
+	}
+	if body.settle(resp.Request.Context(), headDelay) || p.release != nil {
+		return nil
+	}
+	release, err := p.client.AtVisitorsPace()
+	if err == nil {
+		p.release = release
+		body.whenEnded(release) // what is read ahead by then needs no connection
+	}
+	return err
+}
+
+// readAhead is an answer's body that is read ahead.
+type readAhead struct {
+	*ahead
+	source io.Closer
+}
+
+// Close implements io.Closer.
+func (b *readAhead) Close() error {
+	b.end(func() { b.source.Close() })
+	return nil
 }
 
 // countingWriter notes what went to the visitor.

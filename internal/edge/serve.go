@@ -50,6 +50,7 @@ func (x *exchange) serve(entry *store.Entry, outcome meter.Outcome, status rules
 	}
 	maps.Copy(h, http.Header(x.own))
 	form := x.form(entry)
+	x.hold(entry, int64(len(form.Body)))
 	if rules.Conditional(x.req.Header) {
 		switch rules.Evaluate(x.req.Header, entry.Status, form.Header, entry.Received) {
 		case rules.NotModified:
@@ -86,7 +87,11 @@ func (x *exchange) form(entry *store.Entry) *store.Form {
 	if !entry.Compress || x.req.Header.Has("Range") {
 		return entry.Form(rules.Identity)
 	}
-	chosen := entry.Form(rules.ChooseCoding(x.req.Header))
+	coding := rules.ChooseCoding(x.req.Header)
+	chosen := entry.Form(coding)
+	if chosen.Coding != coding && entry.Coding.Load() == store.NotCoded {
+		x.edge.compressor.want(entry)
+	}
 	if x.req.Header.Has("If-None-Match") && rules.Evaluate(x.req.Header, entry.Status, chosen.Header, entry.Received) != rules.NotModified {
 		// What he has may be the plain form, from before the others were there: it is as good.
 		if plain := entry.Form(rules.Identity); rules.Evaluate(x.req.Header, entry.Status, plain.Header, entry.Received) == rules.NotModified {
@@ -193,6 +198,9 @@ func (x *exchange) refuse(status int, text string, cause meter.Cause) {
 	clear(h)
 	h.Set("Content-Type", "text/plain; charset=utf-8")
 	h.Set("Cache-Control", "no-store")
+	if status == http.StatusServiceUnavailable {
+		h.Set("Retry-After", "1")
+	}
 	line := rules.CacheStatus{Forward: x.forward, Own: x.forward == rules.NotForwarded}
 	x.detail(&line, x.explains())
 	h["Cache-Status"] = []string{line.String()}

@@ -31,6 +31,8 @@ const (
 	largeShare = 0.25
 	// maxTalliedNames bounds the names that are counted and remembered for a route.
 	maxTalliedNames = 64
+	// maxTalliedName is the longest name that is counted, in bytes.
+	maxTalliedName = 100
 	// toldFor is for how long a name is not told again.
 	toldFor = 24 * time.Hour
 )
@@ -92,9 +94,13 @@ func (t *tally) count(parts []part, now time.Time) (tell []part) {
 	}
 	t.seen++
 	for _, p := range parts {
-		if _, known := t.names[p]; known || len(t.names) < maxTalliedNames {
-			t.names[p]++
+		if _, known := t.names[p]; !known {
+			if len(t.names) >= maxTalliedNames || len(p.name) > maxTalliedName {
+				continue
+			}
+			p.name = strings.Clone(p.name) // not the whole line that it was cut from
 		}
+		t.names[p]++
 	}
 	if t.seen%tallyStep != 0 {
 		return nil

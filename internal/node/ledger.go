@@ -291,6 +291,7 @@ const keptSweeps = 4096
 
 func (n *Node) applyLocked(p records.Purge) {
 	n.marks.Apply(p.Purge)
+	n.edge.Account()
 	marked := time.Now()
 	n.ledger.applied = max(n.ledger.applied, p.Sequence)
 	if n.ledger.sweeps[p.Sequence] != nil {
@@ -380,6 +381,7 @@ func (n *Node) tidy() {
 		if n.marks.Len() >= manyMarks {
 			n.edge.Compact()
 		}
+		n.edge.Account()
 	}
 }
 

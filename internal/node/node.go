@@ -2,11 +2,9 @@ package node
 
 import (
 	"context"
-	"crypto/tls"
 	"errors"
 	"fmt"
 	"log/slog"
-	"net"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -24,6 +22,7 @@ import (
 	"gerastic/internal/core/tags"
 	"gerastic/internal/detect"
 	"gerastic/internal/edge"
+	"gerastic/internal/listen"
 	"gerastic/internal/localpg"
 	"gerastic/internal/records"
 )
@@ -44,7 +43,7 @@ type Node struct {
 	cluster   *localpg.Cluster
 
 	certificates                  *certificates // nil: cleartext
-	edgeListener, controlListener net.Listener
+	edgeListener, controlListener *listen.Listener
 	edgeServer, controlServer     *http.Server
 
 	records atomic.Pointer[records.Records] // nil while the database cannot be reached
@@ -65,8 +64,7 @@ type Node struct {
 // Start starts a node; it returns when visitors can be served. A database that cannot
 // be reached stops the start only if there is no policy kept on disk to serve by.
 func Start(ctx context.Context, s Settings) (*Node, error) {
-	trusted, err := s.check()
-	if err != nil {
+	if err := s.check(); err != nil {
 		return nil, err
 	}
 	if err := os.MkdirAll(s.Data, 0o755); err != nil {
@@ -77,9 +75,10 @@ func Start(ctx context.Context, s Settings) (*Node, error) {
 	n.life, n.end = context.WithCancel(context.Background())
 	n.store = store.NewMemory(s.Memory, store.LeastRecentlyUsed())
 	n.marks = tags.NewMarks(0, tags.DefaultLimit)
+	n.marks.KeepWithin(s.Memory / 8)
 	n.meter = &meter.Meter{}
 	leases := fill.NewLeases(fill.MaxLeases)
-	n.edge = edge.New(edge.Parts{Store: n.store, Marks: n.marks, Leases: leases, Meter: n.meter, Log: s.Log, Now: time.Now, Trusted: trusted,
+	n.edge = edge.New(edge.Parts{Store: n.store, Marks: n.marks, Leases: leases, Meter: n.meter, Log: s.Log, Now: time.Now, Trusted: s.trusted, Streams: int64(s.Connections()),
 		MayExplain: func(token string) bool {
 			t, ok := n.TokenFor(token)
 			return ok && t.May(records.Read)
@@ -109,10 +108,10 @@ func (n *Node) start(ctx context.Context) (err error) {
 	}
 	// Listening comes first: an address in use is the commonest mistake, and costs
 	// nothing to find out.
-	if n.edgeListener, err = listen("--edge", n.settings.Edge); err != nil {
+	if n.edgeListener, err = bind("--edge", n.settings.Edge, n.settings.visitors()); err != nil {
 		return err
 	}
-	if n.controlListener, err = listen("--control", n.settings.Control); err != nil {
+	if n.controlListener, err = bind("--control", n.settings.Control, listen.Options{Connections: controlConnections}); err != nil {
 		return err
 	}
 	if n.settings.PrivateDatabase {
@@ -144,40 +143,6 @@ func (n *Node) start(ctx context.Context) (err error) {
 		n.run(n.watchCertificates)
 	}
 	return nil
-}
-
-func listen(flag, address string) (net.Listener, error) {
-	l, err := net.Listen("tcp", address)
-	if err != nil {
-		return nil, fmt.Errorf("%s %s cannot be listened on; is another node running there? (%w)", flag, address, errors.Unwrap(err))
-	}
-	return l, nil
-}
-
-// serve starts both listeners. Limits keep a slow or hostile visitor from holding on
-// to memory and connections.
-func (n *Node) serve() {
-	quiet := slog.NewLogLogger(n.log.Handler(), slog.LevelDebug)
-	n.edgeServer = &http.Server{Handler: n.edge, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10, ErrorLog: quiet}
-	n.controlServer = &http.Server{Handler: n.control, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10, ErrorLog: quiet}
-	// HTTP/2 by TLS where there is a certificate; else by prior knowledge, beside HTTP/1.1.
-	var protocols http.Protocols
-	protocols.SetHTTP1(true)
-	protocols.SetHTTP2(true)
-	protocols.SetUnencryptedHTTP2(n.certificates == nil)
-	n.edgeServer.Protocols = &protocols
-	edgeListener := n.edgeListener
-	if n.certificates != nil {
-		edgeListener = tls.NewListener(n.edgeListener, &tls.Config{MinVersion: tls.VersionTLS12, NextProtos: []string{"h2", "http/1.1"}, GetCertificate: n.certificates.get})
-		n.edgeServer.TLSConfig = &tls.Config{NextProtos: []string{"h2", "http/1.1"}}
-	}
-	for server, listener := range map[*http.Server]net.Listener{n.edgeServer: edgeListener, n.controlServer: n.controlListener} {
-		n.run(func() {
-			if err := server.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
-				n.failed <- err
-			}
-		})
-	}
 }
 
 func (n *Node) run(task func()) {
@@ -223,7 +188,7 @@ func (n *Node) Stop(ctx context.Context) {
 		}
 		n.end()
 		n.tasks.Wait()
-		for _, l := range []net.Listener{n.edgeListener, n.controlListener} {
+		for _, l := range []*listen.Listener{n.edgeListener, n.controlListener} {
 			if l != nil {
 				l.Close()
 			}

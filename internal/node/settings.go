@@ -25,6 +25,7 @@ type Settings struct {
 	PolicyForce     bool
 	AdminToken      string // "" makes one at the first start
 	TrustProxies    []string
+	PerAddress      int // connections of one address at a time; 0: as many as there may be in all
 	Certificate     string // PEM files for TLS on the edge; both or none
 	CertificateKey  string
 	// SyncLimit is how long a node may go without knowing the ledger: for so long the
@@ -33,6 +34,8 @@ type Settings struct {
 	ServeOn   bool // serve on, instead, when the ledger is lost
 	Console   fs.FS
 	Log       *slog.Logger
+
+	trusted origin.Trusted
 }
 
 // DefaultSyncLimit is how long a node may go without knowing the ledger.
@@ -41,36 +44,40 @@ const DefaultSyncLimit = 10 * time.Second
 // MinMemory is the least that a store is useful with.
 const MinMemory = 1 << 20
 
-func (s *Settings) check() (origin.Trusted, error) {
+// check says what is wrong with the settings, and fills what is left out.
+func (s *Settings) check() error {
 	if s.Database == "" && !s.PrivateDatabase {
-		return nil, fmt.Errorf("a node needs a database: pass --database URL (or GERASTIC_DATABASE_URL), or --private-database to start one")
+		return fmt.Errorf("a node needs a database: pass --database URL (or GERASTIC_DATABASE_URL), or --private-database to start one")
 	}
 	if s.Database != "" && s.PrivateDatabase {
-		return nil, fmt.Errorf("--database and --private-database exclude each other; keep one")
+		return fmt.Errorf("--database and --private-database exclude each other; keep one")
 	}
 	if s.SyncLimit == 0 {
 		s.SyncLimit = DefaultSyncLimit
 	}
 	if s.SyncLimit < time.Second {
-		return nil, fmt.Errorf("--sync-limit must be at least 1s")
+		return fmt.Errorf("--sync-limit must be at least 1s")
 	}
 	if s.Memory < MinMemory {
-		return nil, fmt.Errorf("--memory must be at least 1MiB")
+		return fmt.Errorf("--memory must be at least 1MiB")
 	}
 	if (s.Certificate == "") != (s.CertificateKey == "") {
-		return nil, fmt.Errorf("--certificate and --certificate-key belong together; pass both")
+		return fmt.Errorf("--certificate and --certificate-key belong together; pass both")
 	}
-	var trusted origin.Trusted
+	if s.PerAddress < 0 {
+		return fmt.Errorf("--connections-per-address must be 0, for no limit of its own, or more")
+	}
+	s.trusted = nil
 	for _, text := range s.TrustProxies {
 		prefix, err := netip.ParsePrefix(text)
 		if err != nil {
 			addr, err := netip.ParseAddr(text)
 			if err != nil {
-				return nil, fmt.Errorf("--trust-proxy %q is no address range; write 10.0.0.0/8 or 127.0.0.1", text)
+				return fmt.Errorf("--trust-proxy %q is no address range; write 10.0.0.0/8 or 127.0.0.1", text)
 			}
 			prefix = netip.PrefixFrom(addr, addr.BitLen())
 		}
-		trusted = append(trusted, prefix.Masked())
+		s.trusted = append(s.trusted, prefix.Masked())
 	}
-	return trusted, nil
+	return nil
 }

@@ -38,6 +38,7 @@ type address struct {
 	breaker   policy.Breaker
 	several   bool // there are others to go to
 	habits    habits
+	queue     queue
 
 	mu       sync.Mutex
 	failures int       // in a row
@@ -77,10 +78,17 @@ func (a *address) resting(now time.Time) bool {
 }
 
 // send makes a request there and learns from how it ends. What counts as a failure is
-// that no answer came; an answer with a status of failure is an answer. limit is for the
-// answer's head: from the start, or from when the request's body is sent. clean reports
-// that nothing of the request was written.
-func (a *address) send(r *http.Request, limit time.Duration) (resp *http.Response, clean bool, err error) {
+// that no answer came; an answer with a status of failure is an answer, and a body that
+// breaks off is its sender's failure. limit is for the answer's head: from the start, but
+// without the time that sending the request's body takes. clean reports that nothing of the
+// request was written.
+func (a *address) send(r *http.Request, limit time.Duration, body *rewinder) (resp *http.Response, clean bool, err error) {
+	leave, ok := a.queue.enter()
+	if !ok {
+		a.settled()
+		return nil, true, ErrBusy
+	}
+	defer leave()
 	ctx, cancel := context.WithCancelCause(r.Context())
 	timer := time.AfterFunc(limit, func() { cancel(errLate) })
 	defer timer.Stop()
@@ -90,8 +98,15 @@ func (a *address) send(r *http.Request, limit time.Duration) (resp *http.Respons
 		resting = a.habits.limitOnce
 	}
 	trace := used.trace(resting)
+	connected := trace.GotConn
+	trace.GotConn = func(info httptrace.GotConnInfo) {
+		leave()
+		if r.Body != nil && r.Body != http.NoBody {
+			timer.Stop()
+		}
+		connected(info)
+	}
 	if r.Body != nil && r.Body != http.NoBody {
-		timer.Stop()
 		trace.WroteRequest = func(httptrace.WroteRequestInfo) { timer.Reset(limit) }
 	}
 	out := r.WithContext(httptrace.WithClientTrace(ctx, trace))
@@ -120,6 +135,7 @@ func (a *address) send(r *http.Request, limit time.Duration) (resp *http.Respons
 	case err == nil:
 		a.failures, a.until = 0, time.Time{}
 	case errors.Is(context.Cause(r.Context()), context.Canceled): // we went away, not it
+	case body.broken() != nil: // nor is that its failure
 	default:
 		a.failures++
 		if a.open() {
@@ -129,6 +145,14 @@ func (a *address) send(r *http.Request, limit time.Duration) (resp *http.Respons
 		}
 	}
 	return resp, err != nil && used.clean(), err
+}
+
+// settled notes that a request which might have tried whether the address is well again did
+// not come to it.
+func (a *address) settled() {
+	a.mu.Lock()
+	a.trying = false
+	a.mu.Unlock()
 }
 
 // use is the connection that a request is sent on.

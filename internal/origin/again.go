@@ -13,6 +13,7 @@ type rewinder struct {
 	seen []byte // what was read so far
 	at   int    // what of it is read again
 	gone bool   // too much was read to keep it
+	err  error  // that reading it ended with, but for io.EOF
 }
 
 // maxRewind is how much of a body is kept, in bytes: more than the transport reads before it
@@ -28,6 +29,9 @@ func (b *rewinder) Read(p []byte) (int, error) {
 		return n, nil
 	}
 	n, err := b.body.Read(p)
+	if err != nil && err != io.EOF {
+		b.err = err
+	}
 	if b.gone {
 		return n, err
 	}
@@ -42,6 +46,16 @@ func (b *rewinder) Read(p []byte) (int, error) {
 
 // Close leaves the body to whoever serves the visitor: it may be read again.
 func (b *rewinder) Close() error { return nil }
+
+// broken is the error that reading the body ended with, nil if none.
+func (b *rewinder) broken() error {
+	if b == nil {
+		return nil
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.err
+}
 
 // rewind goes back to the beginning, if that is still there.
 func (b *rewinder) rewind() bool {

@@ -20,6 +20,7 @@ type Client struct {
 	Origin    *policy.Origin
 	addresses []*address
 	turn      counter
+	paced     places
 	end       context.CancelFunc
 	probes    sync.WaitGroup
 }
@@ -28,8 +29,9 @@ type Client struct {
 func NewClient(o *policy.Origin) *Client {
 	dialer := &net.Dialer{Timeout: o.Connect, KeepAlive: 30 * time.Second}
 	c := &Client{Origin: o}
+	c.paced.limit = max(1, int64(len(o.URLs)*o.MaxConnections/2))
 	for _, u := range o.URLs {
-		a := &address{url: u, breaker: o.Breaker, several: len(o.URLs) > 1, habits: habits{set: o.Idle}}
+		a := &address{url: u, breaker: o.Breaker, several: len(o.URLs) > 1, habits: habits{set: o.Idle}, queue: queue{limit: int64(o.MaxConnections) * queueLength}}
 		a.habits.stated.Store(statesNothing)
 		a.transport = &http.Transport{
 			DialContext: func(ctx context.Context, network, to string) (net.Conn, error) {
@@ -64,7 +66,8 @@ func NewClient(o *policy.Origin) *Client {
 // Do sends a request whose URL has the path and query at the origin; scheme and host
 // are those of the address that is chosen. limit is how long the answer's head may take. A
 // request that may be repeated goes to another address, or once more to the only one, if
-// nothing came back; any other once more on a new connection, if nothing of it was sent.
+// nothing came back; any other once more on a new connection, if nothing of it was sent. A
+// body that cannot be read to its end is a *SenderError.
 func (c *Client) Do(r *http.Request, limit time.Duration) (*http.Response, error) {
 	r, err := fromMemory(r)
 	if err != nil {
@@ -85,9 +88,12 @@ func (c *Client) Do(r *http.Request, limit time.Duration) (*http.Response, error
 		if a == nil {
 			return nil, ErrResting
 		}
-		resp, clean, err := a.send(r, limit)
+		resp, clean, err := a.send(r, limit, once)
 		tried = append(tried, a)
-		if err == nil || len(tried) >= tries || r.Context().Err() != nil || isTimeout(err) || err == errSwitched {
+		if err != nil && once.broken() != nil {
+			return nil, &SenderError{once.broken()}
+		}
+		if err == nil || len(tried) >= tries || r.Context().Err() != nil || isTimeout(err) || err == errSwitched || err == ErrBusy {
 			return resp, err
 		}
 		if once != nil {
@@ -190,14 +196,25 @@ func (c *Client) Close() {
 // Same tells whether a client for o would behave as this one does.
 func (c *Client) Same(o *policy.Origin) bool { return reflect.DeepEqual(c.Origin, o) }
 
+// SenderError says that a request's own body could not be read: that is no failure of the
+// origin's.
+type SenderError struct{ Err error }
+
+func (e *SenderError) Error() string { return "the request's body broke off: " + e.Err.Error() }
+
+func (e *SenderError) Unwrap() error { return e.Err }
+
 // Failure is how an origin failed, in a visitor's words.
 type Failure struct {
-	Status int // 502 or 504
+	Status int // 502, 503 or 504
 	Text   string
 }
 
 // FailureOf sorts an error of Do or of reading a body.
 func FailureOf(err error) Failure {
+	if errors.Is(err, ErrBusy) {
+		return Failure{http.StatusServiceUnavailable, err.Error() + "; try again"}
+	}
 	if isTimeout(err) {
 		return Failure{http.StatusGatewayTimeout, "the origin did not answer in time"}
 	}

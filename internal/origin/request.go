@@ -21,15 +21,12 @@ func (t Trusted) Contains(addr string) bool {
 		return false
 	}
 	ap, err := netip.ParseAddrPort(addr)
-	if err != nil {
-		return false
-	}
-	for _, p := range t {
-		if p.Contains(ap.Addr().Unmap()) {
-			return true
-		}
-	}
-	return false
+	return err == nil && t.Holds(ap.Addr())
+}
+
+// Holds reports whether an address is in one of the ranges.
+func (t Trusted) Holds(a netip.Addr) bool {
+	return slices.ContainsFunc(t, func(p netip.Prefix) bool { return p.Contains(a.Unmap()) })
 }
 
 // forwarding are fields in which proxies tell of those before them. What visitors say

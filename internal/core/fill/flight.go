@@ -52,7 +52,7 @@ type chunk struct {
 const (
 	// Window is how far the fastest reader may be ahead of the slowest once the body
 	// is not kept.
-	Window = 1 << 20
+	Window = 256 << 10
 	// Piece is the most that is read from an origin at a time.
 	Piece = 64 << 10
 	// firstPiece is how much is read at first of a body of unknown length: each piece
@@ -285,7 +285,15 @@ func (f *Flight[H]) Size() int64 {
 	return f.size
 }
 
-// Body returns the whole body of a kept flight, without spare capacity.
+// Kept reports whether all of the body is kept; else the slowest reader holds the leader back.
+func (f *Flight[H]) Kept() bool {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.keep
+}
+
+// Body returns the whole body of a kept flight, without spare capacity. Readers go on with
+// it, so that its pieces can go.
 func (f *Flight[H]) Body() []byte {
 	f.mu.Lock()
 	defer f.mu.Unlock()
@@ -300,6 +308,10 @@ func (f *Flight[H]) Body() []byte {
 	if f.held > 0 {
 		last := f.chunks[len(f.chunks)-1].data
 		body = append(body, last[len(last):len(last)+f.held]...)
+	}
+	f.chunks, f.dropped = []chunk{{data: body[:f.size]}}, 0
+	for _, r := range f.readers {
+		r.index = 0
 	}
 	return body
 }

@@ -3,6 +3,7 @@ package store
 import (
 	"crypto/sha256"
 	"strconv"
+	"sync"
 	"sync/atomic"
 	"time"
 	"unsafe"
@@ -57,8 +58,12 @@ type Entry struct {
 	Compress   bool
 	OriginVary []string
 
-	plain Form
-	coded [len(rules.Codings)]atomic.Pointer[Form]
+	// Coding says how far the making of its coded forms is.
+	Coding atomic.Uint32
+
+	plain   Form
+	coded   [len(rules.Codings)]atomic.Pointer[Form]
+	renewed atomic.Pointer[Entry] // by one with the same body
 
 	cost   atomic.Int64  // ns that its fill takes, smoothed
 	used   atomic.Int64  // unix ns of the last use
@@ -75,6 +80,29 @@ type Entry struct {
 	newer   *Entry
 	older   *Entry
 	counted bool
+
+	holding sync.Mutex
+	holders []*Holder // who reads the body
+	left    bool      // the store, or will never be in it
+	pinned  bool      // counted although it left
+}
+
+// States of an entry's coded forms.
+const (
+	NotCoded uint32 = iota
+	ToBeCoded
+	Coded // those that gain
+)
+
+// Renewed notes that another entry with the same body has taken this one's place.
+func (e *Entry) Renewed(by *Entry) { e.renewed.Store(by) }
+
+// Latest is the entry that has taken this one's place with the same body; itself if none has.
+func (e *Entry) Latest() *Entry {
+	for next := e.renewed.Load(); next != nil; next = e.renewed.Load() {
+		e = next
+	}
+	return e
 }
 
 // Form is an entry in one coding, prepared for sending, so that a hit builds nothing.

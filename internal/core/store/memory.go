@@ -60,9 +60,12 @@ type Memory struct {
 	entries  atomic.Int64
 	removed  [removals]atomic.Int64
 	refused  atomic.Int64 // entries that did not fit
+	borrowed atomic.Int64 // bytes that requests under way need, part of reserved
+	pinned   pins
 	ghosts   ghosts
 
-	mu       sync.Mutex // index, eviction and what Entry says it guards
+	mu       sync.Mutex // index, eviction, aside and what Entry says it guards
+	aside    int64      // bytes kept outside of entries, part of used
 	index    index
 	eviction Eviction
 }
@@ -82,7 +85,7 @@ type bucket struct {
 
 // NewMemory returns an empty tier of at most limit bytes.
 func NewMemory(limit int64, eviction Eviction) *Memory {
-	m := &Memory{seed: maphash.MakeSeed(), limit: limit, index: index{}, eviction: eviction, ghosts: newGhosts(limit)}
+	m := &Memory{seed: maphash.MakeSeed(), limit: limit, index: index{}, eviction: eviction, ghosts: newGhosts(limit), pinned: pins{all: map[*Entry]struct{}{}}}
 	for i := range m.shards {
 		m.shards[i].buckets = map[uint64]*bucket{}
 	}
@@ -276,16 +279,19 @@ func (m *Memory) forget(e *Entry, why Removal) {
 	m.index.remove(e)
 	m.eviction.Removed(e)
 	m.used.Add(-e.size.Load())
+	m.leave(e)
 	m.entries.Add(-1)
 	m.removed[why].Add(1)
 }
 
-// makeRoom evicts until size more bytes fit. Under mu.
+// makeRoom evicts until size more bytes fit. What is still being read of entries that have
+// left cannot be had. Under mu.
 func (m *Memory) makeRoom(size int64) bool {
-	if size+m.reserved.Load() > m.limit {
-		return false
-	}
 	for m.used.Load()+size > m.limit {
+		if size+m.reserved.Load()+m.pinned.bytes.Load()+m.aside > m.limit {
+			m.hurry()
+			return false
+		}
 		victim := m.eviction.Victim()
 		if victim == nil {
 			return false
@@ -364,6 +370,8 @@ func (s *shard) each(visit func(*Entry)) {
 // Figures are the store's own counters.
 type Figures struct {
 	Limit, Used, Reserved int64 // bytes
+	Pinned                int64 // of entries that have left and are still read, part of Used
+	Aside                 int64 // kept outside of entries, part of Used
 	Entries               int64
 	Removed               map[string]int64 // by reason
 	Refused               int64            // did not fit
@@ -371,7 +379,10 @@ type Figures struct {
 
 // Figures returns the counters as of now.
 func (m *Memory) Figures() Figures {
-	f := Figures{Limit: m.limit, Used: m.used.Load(), Reserved: m.reserved.Load(), Entries: m.entries.Load(), Refused: m.refused.Load(), Removed: map[string]int64{}}
+	m.mu.Lock()
+	aside := m.aside
+	m.mu.Unlock()
+	f := Figures{Limit: m.limit, Used: m.used.Load(), Reserved: m.reserved.Load(), Pinned: m.pinned.bytes.Load(), Aside: aside, Entries: m.entries.Load(), Refused: m.refused.Load(), Removed: map[string]int64{}}
 	for r := range removals {
 		f.Removed[r.String()] = m.removed[r].Load()
 	}

@@ -7,6 +7,7 @@ package tags
 
 import (
 	"maps"
+	"math"
 	"slices"
 	"strings"
 	"sync"
@@ -167,12 +168,15 @@ type Marks struct {
 	urls     map[URL]mark
 	prefixes map[Prefix]mark
 	lengths  []int             // of the prefixes' paths, each once
-	together map[string][]both // by the first of the tags
+	sets     map[string]*set   // by their tags, joined
+	together map[string][]*set // by one of their tags, that which had the fewest
+	bytes    int64             // about what all of them take
+	most     int64             // bytes before the older ones are folded
 }
 
-// both is a mark for the entries that carry all of some tags.
-type both struct {
-	tags []string // in order, the first left out
+// set is a mark for the entries that carry all of some tags.
+type set struct {
+	tags []string // in order
 	mark mark
 }
 
@@ -180,10 +184,24 @@ type both struct {
 // no entries from before. At most limit marks are kept apart; beyond that everything
 // older counts as purged, which is safe.
 func NewMarks(start Stamp, limit int) *Marks {
-	m := &Marks{limit: limit}
+	m := &Marks{limit: limit, most: math.MaxInt64}
 	m.forget()
 	m.latest.Store(uint64(start))
 	return m
+}
+
+// KeepWithin bounds the bytes that marks take, as their number is bounded.
+func (m *Marks) KeepWithin(bytes int64) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.most = bytes
+}
+
+// Bytes is about what the marks take.
+func (m *Marks) Bytes() int64 {
+	m.mu.RLock()
+	defer m.mu.RUnlock()
+	return m.bytes
 }
 
 // Stamp is the ledger sequence applied last: what a fill that begins now is stamped with.
@@ -200,13 +218,14 @@ func (m *Marks) Len() int {
 }
 
 func (m *Marks) len() int {
-	return len(m.tags) + len(m.routes) + len(m.hosts) + len(m.urls) + len(m.prefixes) + len(m.together)
+	return len(m.tags) + len(m.routes) + len(m.hosts) + len(m.urls) + len(m.prefixes) + len(m.sets)
 }
 
 // forget drops every mark but the one for all.
 func (m *Marks) forget() {
 	m.tags, m.routes, m.hosts = map[string]mark{}, map[string]mark{}, map[string]mark{}
-	m.urls, m.prefixes, m.lengths, m.together = map[URL]mark{}, map[Prefix]mark{}, nil, map[string][]both{}
+	m.urls, m.prefixes, m.lengths = map[URL]mark{}, map[Prefix]mark{}, nil
+	m.sets, m.together, m.bytes = map[string]*set{}, map[string][]*set{}, 0
 }
 
 // Apply sets the marks of a purge. When it returns, no lookup uses what the purge
@@ -231,49 +250,71 @@ func (m *Marks) Apply(p Purge) {
 	if p.Together && len(names) > 1 {
 		m.markTogether(p.Tags, p.Sequence, p.Mode)
 	} else {
-		set(m.tags, names, p.Sequence, p.Mode)
+		put(m, m.tags, names, p.Sequence, p.Mode, lengthOf)
 	}
-	set(m.routes, p.Routes, p.Sequence, p.Mode)
-	set(m.hosts, p.Hosts, p.Sequence, p.Mode)
+	put(m, m.routes, p.Routes, p.Sequence, p.Mode, lengthOf)
+	put(m, m.hosts, p.Hosts, p.Sequence, p.Mode, lengthOf)
 	for _, u := range p.URLs {
-		set(m.urls, []URL{u.canonical()}, p.Sequence, p.Mode)
+		put(m, m.urls, []URL{u.canonical()}, p.Sequence, p.Mode, URL.length)
 	}
 	for _, x := range p.Prefixes {
 		if x.AnyHost {
 			x.Host = ""
 		}
-		set(m.prefixes, []Prefix{x}, p.Sequence, p.Mode)
+		put(m, m.prefixes, []Prefix{x}, p.Sequence, p.Mode, Prefix.length)
 		if !slices.Contains(m.lengths, len(x.Path)) {
 			m.lengths = append(m.lengths, len(x.Path))
 		}
 	}
 	m.latest.Store(max(m.latest.Load(), uint64(p.Sequence)))
-	if m.len() > m.limit {
+	if m.len() > m.limit || m.bytes > m.most {
 		m.folded.Add(1)
 		m.fold((m.all.drop + p.Sequence) / 2)
-		if m.len() > m.limit*3/4 {
+		if m.len() > m.limit*3/4 || m.bytes > m.most/4*3 {
 			m.fold(p.Sequence)
 		}
 	}
 }
 
-func set[K comparable](marks map[K]mark, names []K, sequence Stamp, mode Mode) {
+// markOverhead is about what a mark takes besides its name: its place in a map.
+const markOverhead = 100
+
+func lengthOf(name string) int { return len(name) }
+
+func (u URL) length() int { return len(u.Host) + len(u.Path) + len(u.Query) + 48 }
+
+func (x Prefix) length() int { return len(x.Host) + len(x.Path) + 32 }
+
+// put sets the marks of names. Under mu.
+func put[K comparable](m *Marks, marks map[K]mark, names []K, sequence Stamp, mode Mode, length func(K) int) {
 	for _, name := range names {
-		marks[name] = marks[name].at(sequence, mode)
+		before, known := marks[name]
+		if !known {
+			m.bytes += int64(markOverhead + length(name))
+		}
+		marks[name] = before.at(sequence, mode)
 	}
 }
 
-// markTogether is not kept to a host: what an origin's answer names, it names singly.
+// markTogether is not kept to a host: what an origin's answer names, it names singly. A set
+// is found by the one of its tags that leads to the fewest sets, so that a tag which all of
+// them have does not make every entry look at all.
 func (m *Marks) markTogether(tags []string, sequence Stamp, mode Mode) {
 	sorted := slices.Compact(slices.Sorted(slices.Values(tags)))
-	known := m.together[sorted[0]]
-	for i := range known {
-		if slices.Equal(known[i].tags, sorted[1:]) {
-			known[i].mark = known[i].mark.at(sequence, mode)
-			return
-		}
+	name := strings.Join(sorted, "\n")
+	if known := m.sets[name]; known != nil {
+		known.mark = known.mark.at(sequence, mode)
+		return
 	}
-	m.together[sorted[0]] = append(known, both{sorted[1:], mark{}.at(sequence, mode)})
+	by := slices.MinFunc(sorted, func(a, b string) int { return len(m.together[a]) - len(m.together[b]) })
+	made := &set{sorted, mark{}.at(sequence, mode)}
+	m.sets[name] = made
+	m.together[by] = append(m.together[by], made)
+	m.bytes += made.bytes(name)
+}
+
+func (s *set) bytes(name string) int64 {
+	return int64(2*markOverhead + 2*len(name) + 16*len(s.tags) + 64)
 }
 
 // Compact forgets the marks up to a place in the ledger. The caller knows of no entry
@@ -300,11 +341,32 @@ func (m *Marks) fold(upTo Stamp) {
 			m.lengths = append(m.lengths, len(x.Path))
 		}
 	}
-	for first, sets := range m.together {
-		sets = slices.DeleteFunc(sets, func(b both) bool { return b.mark.last() <= upTo })
-		if m.together[first] = sets; len(sets) == 0 {
-			delete(m.together, first)
+	for by, sets := range m.together {
+		sets = slices.DeleteFunc(sets, func(s *set) bool { return s.mark.last() <= upTo })
+		if m.together[by] = sets; len(sets) == 0 {
+			delete(m.together, by)
 		}
+	}
+	maps.DeleteFunc(m.sets, func(_ string, s *set) bool { return s.mark.last() <= upTo })
+	m.weigh()
+}
+
+// weigh counts anew what the marks take. Under mu.
+func (m *Marks) weigh() {
+	m.bytes = 0
+	for _, names := range []map[string]mark{m.tags, m.routes, m.hosts} {
+		for name := range names {
+			m.bytes += int64(markOverhead + len(name))
+		}
+	}
+	for u := range m.urls {
+		m.bytes += int64(markOverhead + u.length())
+	}
+	for x := range m.prefixes {
+		m.bytes += int64(markOverhead + x.length())
+	}
+	for name, s := range m.sets {
+		m.bytes += s.bytes(name)
 	}
 }
 
@@ -353,9 +415,9 @@ func (m *Marks) JudgeSince(s *Subject, since Stamp) Verdict {
 			v = max(v, m.tags[hosted(s.Host, tag)].judge(since, v))
 		}
 		if len(m.together) > 0 {
-			for _, b := range m.together[tag] {
-				if carriesAll(s, b.tags) {
-					v = max(v, b.mark.judge(since, v))
+			for _, all := range m.together[tag] {
+				if carriesAll(s, all.tags) {
+					v = max(v, all.mark.judge(since, v))
 				}
 			}
 		}

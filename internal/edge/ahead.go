@@ -1,0 +1,206 @@
+package edge
+
+import (
+	"context"
+	"io"
+	"sync"
+	"time"
+)
+
+// maxAhead is how much is read from somebody before it is wanted, in bytes: as much as a body
+// may have that is read before its origin is asked, and one more, to see its end.
+const maxAhead = 64<<10 + 1
+
+// ahead reads from a source before what it reads is wanted, in a goroutine of its own: so
+// who sends does not wait for who receives, as long as it is little, and it is known how
+// much is there. Close ends it.
+type ahead struct {
+	read func(p []byte) (int, error) // the source
+	take func(bytes int64) bool      // asks for room beyond the first piece
+	give func(bytes int64)           // gives room back
+
+	mu      sync.Mutex
+	changed chan struct{} // closed and renewed at each change
+	buffer  []byte
+	from    int // what of it was not handed out
+	to      int
+	err     error // that the source ended with; io.EOF at its end
+	closed  bool
+	full    bool // once: as much came as is read ahead
+	taken   int64
+	after   func() // called when the source has ended
+	done    chan struct{}
+}
+
+// firstAhead is the room that nobody is asked for, in bytes.
+const firstAhead = 4 << 10
+
+func newAhead(read func([]byte) (int, error), length int64, take func(int64) bool, give func(int64)) *ahead {
+	a := &ahead{read: read, take: take, give: give, changed: make(chan struct{}), done: make(chan struct{})}
+	size := int64(firstAhead)
+	if length > 0 && length < size {
+		size = length
+	}
+	a.buffer = make([]byte, size)
+	return a
+}
+
+// run reads until the source ends, or Close.
+func (a *ahead) run() {
+	defer close(a.done)
+	for {
+		room := a.room()
+		if room == nil {
+			return
+		}
+		n, err := a.read(room)
+		a.mu.Lock()
+		a.to += n
+		a.err = err
+		a.full = a.full || a.to == maxAhead
+		after := a.after
+		a.change()
+		a.mu.Unlock()
+		if err != nil {
+			if after != nil {
+				after()
+			}
+			return
+		}
+	}
+}
+
+// change wakes everyone who waits. Under mu.
+func (a *ahead) change() {
+	close(a.changed)
+	a.changed = make(chan struct{})
+}
+
+// room is where to read to; it waits while there is none. nil: it was closed.
+func (a *ahead) room() []byte {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	for {
+		switch {
+		case a.closed:
+			return nil
+		case a.from == a.to:
+			a.from, a.to = 0, 0
+		case a.from > len(a.buffer)/2:
+			a.to = copy(a.buffer, a.buffer[a.from:a.to])
+			a.from = 0
+		}
+		if a.to < len(a.buffer) || a.grow() {
+			return a.buffer[a.to:]
+		}
+		a.full = true
+		a.change()
+		wake := a.changed
+		a.mu.Unlock()
+		<-wake
+		a.mu.Lock()
+	}
+}
+
+// grow makes more room, if there may be more. Under mu.
+func (a *ahead) grow() bool {
+	size := min(4*len(a.buffer), maxAhead)
+	more := int64(size - len(a.buffer))
+	if more <= 0 || !a.take(more) {
+		return false
+	}
+	a.taken += more
+	larger := make([]byte, size)
+	copy(larger, a.buffer[:a.to])
+	a.buffer = larger
+	return true
+}
+
+// settle waits until all of the source is there, or as much as is read ahead, and reports
+// whether it is all.
+func (a *ahead) settle(ctx context.Context, limit time.Duration) (whole bool) {
+	timer := time.NewTimer(limit)
+	defer timer.Stop()
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	for a.err == nil && !a.full {
+		wake := a.changed
+		a.mu.Unlock()
+		late := false
+		select {
+		case <-wake:
+		case <-timer.C:
+			late = true
+		case <-ctx.Done():
+			late = true
+		}
+		a.mu.Lock()
+		if late {
+			break
+		}
+	}
+	return a.err == io.EOF
+}
+
+// whenEnded calls a function when the source has ended, at once if it has.
+func (a *ahead) whenEnded(do func()) {
+	a.mu.Lock()
+	ended := a.err != nil
+	a.after = do
+	a.mu.Unlock()
+	if ended {
+		do()
+	}
+}
+
+// state is how the source ended: nil as long as it has not, io.EOF at its end.
+func (a *ahead) state() error {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return a.err
+}
+
+// bytes are those of a whole source of which nothing was read.
+func (a *ahead) bytes() []byte {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return a.buffer[a.from:a.to:a.to]
+}
+
+// Read implements io.Reader.
+func (a *ahead) Read(p []byte) (int, error) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	for a.from == a.to {
+		if a.err != nil {
+			return 0, a.err
+		}
+		if a.closed {
+			return 0, io.ErrClosedPipe
+		}
+		wake := a.changed
+		a.mu.Unlock()
+		<-wake
+		a.mu.Lock()
+	}
+	n := copy(p, a.buffer[a.from:a.to])
+	a.from += n
+	a.change()
+	return n, nil
+}
+
+// end ends the reading: unblock must end a read of the source that is under way. It returns
+// when nothing is read any more.
+func (a *ahead) end(unblock func()) {
+	a.mu.Lock()
+	over := a.err != nil
+	a.closed = true
+	a.change()
+	a.mu.Unlock()
+	if !over {
+		unblock()
+	}
+	<-a.done
+	a.give(a.taken)
+	a.taken = 0
+}

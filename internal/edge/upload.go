@@ -1,0 +1,232 @@
+package edge
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"io"
+	"net/http"
+	"os"
+	"sync"
+	"time"
+
+	"gerastic/internal/core/pace"
+)
+
+// How long a visitor's body is waited for before anything is done about it.
+const (
+	briefly = 250 * time.Millisecond // before its origin is asked
+	keyTime = 10 * time.Second       // where the key holds it
+)
+
+// upload is the body of a visitor's request. It is read ahead, at the visitor's pace, which
+// is at least that of package pace: whoever sends more slowly is not waited for.
+type upload struct {
+	*ahead
+	body    io.Reader
+	control *http.ResponseController
+	begun   sync.Once // by whoever wants it first: with Expect, reading says that it may be sent
+
+	mu    sync.Mutex
+	ended bool // no read begins any more
+	watch pace.Watch
+	until time.Time // when all of it must be there; zero: there is no such time
+}
+
+// takeBody begins to read the request's body, if it has one and it is sent unasked.
+func (x *exchange) takeBody() {
+	r := x.r
+	if r.Body == nil || r.Body == http.NoBody || r.ContentLength == 0 {
+		return
+	}
+	store := x.edge.Store
+	u := &upload{body: r.Body, control: http.NewResponseController(x.w)}
+	u.ahead = newAhead(u.read, r.ContentLength, store.Borrow, store.Return)
+	x.upload = u
+	r.Body = u
+	if !x.req.Header.Has("Expect") {
+		u.gather(r.Context(), briefly)
+	}
+}
+
+// gather waits until all of the body is there, or as much as is read ahead, and reports
+// whether it is all.
+func (u *upload) gather(ctx context.Context, limit time.Duration) bool {
+	u.begin()
+	return u.settle(ctx, limit)
+}
+
+func (u *upload) begin() { u.begun.Do(func() { go u.run() }) }
+
+// Read implements io.Reader.
+func (u *upload) Read(p []byte) (int, error) {
+	u.begin()
+	return u.ahead.Read(p)
+}
+
+// Close leaves the body to the exchange, which ends it: it may be read again.
+func (u *upload) Close() error { return nil }
+
+// whole is the body, if all of it is there and none of it was read; ok tells.
+func (u *upload) whole() (body []byte, ok bool) {
+	if u.state() != io.EOF {
+		return nil, false
+	}
+	return u.bytes(), true
+}
+
+// within sets how long all of it may take from now on; 0: as long as it keeps the pace.
+func (u *upload) within(limit time.Duration) {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	u.until = time.Time{}
+	if limit > 0 {
+		u.until = time.Now().Add(limit)
+	}
+}
+
+// read reads from the visitor, who has pace.Grace for the next bytes, and must keep the pace.
+// The deadline goes with the body's end: the server waits on the same connection for whether
+// the visitor leaves, and one that came then would end the request.
+func (u *upload) read(p []byte) (int, error) {
+	u.mu.Lock()
+	if u.ended {
+		u.mu.Unlock()
+		return 0, io.ErrClosedPipe
+	}
+	began := time.Now()
+	by := began.Add(pace.Grace)
+	if !u.until.IsZero() && u.until.Before(by) {
+		by = u.until
+	}
+	_ = u.control.SetReadDeadline(by)
+	u.mu.Unlock()
+	n, err := u.body.Read(p)
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	now := time.Now()
+	u.watch.Again(began)
+	switch late := !u.until.IsZero() && now.After(u.until); {
+	case u.ended:
+		return n, io.ErrClosedPipe
+	case err == io.EOF:
+		_ = u.control.SetReadDeadline(time.Time{})
+	case errors.Is(err, os.ErrDeadlineExceeded), err == nil && (late || u.watch.Slow(now, n)):
+		err = pace.ErrSlow
+	}
+	return n, err
+}
+
+// finish ends the reading; nothing reads the visitor's connection afterwards.
+func (u *upload) finish() {
+	u.begun.Do(func() { close(u.done) }) // it never began
+	u.end(func() {
+		u.mu.Lock()
+		defer u.mu.Unlock()
+		u.ended = true
+		_ = u.control.SetReadDeadline(time.Unix(1, 0))
+	})
+}
+
+// refuseBody answers a request whose body did not come as it should; false if it did so far.
+// Whoever broke off gets nothing: half of a request is none.
+func (x *exchange) refuseBody() bool {
+	if x.upload == nil {
+		return false
+	}
+	switch err := x.upload.state(); {
+	case err == nil || err == io.EOF:
+		return false
+	case errors.Is(err, pace.ErrSlow):
+		x.refuse(http.StatusRequestTimeout, "the request's body came too slowly: "+err.Error(), x.sample.Cause)
+	case errors.Is(err, io.ErrUnexpectedEOF) || x.r.Context().Err() != nil:
+		x.sample.Status = 499
+		panic(http.ErrAbortHandler)
+	default:
+		x.refuse(http.StatusBadRequest, "the request's body is not in order: "+err.Error(), x.sample.Cause)
+	}
+	return true
+}
+
+// memory makes a body that is there go out in one piece with its head, as it would from a
+// browser. Some servers answer and close as soon as they have what they need; what came
+// after that would cost the visitor the answer. It reports whether there is nothing more to
+// come.
+func (x *exchange) memory() bool {
+	if x.upload == nil {
+		return true
+	}
+	body, whole := x.upload.whole()
+	if !whole {
+		return false
+	}
+	if len(x.r.Trailer) == 0 {
+		x.r.ContentLength, x.r.TransferEncoding = int64(len(body)), nil
+	}
+	x.r.GetBody = func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(body)), nil }
+	x.r.Body, _ = x.r.GetBody()
+	return true
+}
+
+// visitorWriter writes to a visitor whose connection needs care: it ends with this answer, or
+// is shared by streams of which each has a window of its own.
+type visitorWriter struct {
+	http.ResponseWriter
+	upload *upload
+	ends   bool // the connection, with this answer
+	shared bool
+	wrote  bool
+	armed  time.Time // when a write would end by itself
+}
+
+// writePiece is what is written to a shared connection at a time, in bytes: a frame of HTTP/2.
+const writePiece = 16 << 10
+
+// careful returns a writer for the request, the plain one if that will do. The connection
+// ends where it cannot be sure where the next request begins: after a body in chunks, which
+// somebody before us may have seen otherwise (RFC 9112 §6.1), after one that was not read,
+// and in HTTP/1.0.
+func careful(w http.ResponseWriter, r *http.Request, u *upload) http.ResponseWriter {
+	if r.ProtoMajor == 2 {
+		return &visitorWriter{ResponseWriter: w, shared: true}
+	}
+	ends := len(r.TransferEncoding) > 0 || !r.ProtoAtLeast(1, 1)
+	if u == nil && !ends {
+		return w
+	}
+	return &visitorWriter{ResponseWriter: w, upload: u, ends: ends}
+}
+
+func (w *visitorWriter) WriteHeader(status int) {
+	w.wrote = w.wrote || status >= 200
+	if status >= 200 && !w.shared && (w.ends || w.upload != nil && w.upload.state() != io.EOF) {
+		w.Header()["Connection"] = []string{"close"}
+	}
+	w.ResponseWriter.WriteHeader(status)
+}
+
+// Write implements io.Writer. A stream whose window stays closed ends.
+func (w *visitorWriter) Write(p []byte) (written int, err error) {
+	if !w.wrote {
+		w.WriteHeader(http.StatusOK)
+	}
+	if !w.shared {
+		return w.ResponseWriter.Write(p)
+	}
+	for {
+		piece := p[written:min(len(p), written+writePiece)]
+		need := pace.Grace + time.Duration(len(piece))*time.Second/pace.Rate
+		if now := time.Now(); w.armed.Sub(now) < need {
+			w.armed = now.Add(need + pace.Grace)
+			_ = http.NewResponseController(w.ResponseWriter).SetWriteDeadline(w.armed)
+		}
+		n, err := w.ResponseWriter.Write(piece)
+		written += n
+		if err != nil || written == len(p) {
+			return written, err
+		}
+	}
+}
+
+// Unwrap lets the standard library reach flushing and hijacking.
+func (w *visitorWriter) Unwrap() http.ResponseWriter { return w.ResponseWriter }

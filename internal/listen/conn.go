@@ -1,0 +1,105 @@
+package listen
+
+import (
+	"crypto/tls"
+	"errors"
+	"net"
+	"net/netip"
+	"os"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"gerastic/internal/core/pace"
+)
+
+// Conn is one connection. It is cut off, with an error for whoever writes to it, when its peer
+// takes what is written more slowly than the pace.
+type Conn struct {
+	net.Conn
+	listener *Listener
+	address  netip.Addr
+	counted  bool         // for its address; under listener.mu
+	rests    atomic.Int64 // unix ns since when no request uses it; 0: one does
+
+	armed   time.Time   // when a write would end by itself; only who writes uses it
+	cut     atomic.Bool // whoever writes is to end
+	closing sync.Once
+}
+
+// connOf finds ours below a TLS connection.
+func connOf(c net.Conn) *Conn {
+	if t, encrypted := c.(*tls.Conn); encrypted {
+		c = t.NetConn()
+	}
+	ours, _ := c.(*Conn)
+	return ours
+}
+
+// household is what counts as one address.
+func (c *Conn) household() netip.Addr {
+	if c.address.Is6() {
+		if p, err := c.address.Prefix(64); err == nil {
+			return p.Addr()
+		}
+	}
+	return c.address
+}
+
+// Write implements net.Conn. A peer that takes nothing is cut off after pace.Grace to twice
+// that; one that keeps the pace is written to for as long as it likes.
+func (c *Conn) Write(p []byte) (written int, err error) {
+	watch := pace.Begin(time.Now())
+	for {
+		if c.cut.Load() {
+			return written, net.ErrClosed
+		}
+		if c.armed.Sub(watch.Since) < pace.Grace { // seldom: it costs as much as a lock
+			c.armed = watch.Since.Add(2 * pace.Grace)
+			_ = c.Conn.SetWriteDeadline(c.armed)
+		}
+		n, err := c.Conn.Write(p[written:])
+		written += n
+		if err == nil || !errors.Is(err, os.ErrDeadlineExceeded) || c.cut.Load() {
+			return written, err
+		}
+		if watch.Slow(time.Now(), n) {
+			c.listener.slow.Add(1)
+			c.cut.Store(true)
+			return written, err
+		}
+	}
+}
+
+// SetWriteDeadline ends what is being written if the time has come; if it has not, the pace
+// alone says how long a write may take.
+func (c *Conn) SetWriteDeadline(t time.Time) error {
+	if t.IsZero() || t.After(time.Now()) {
+		return nil
+	}
+	c.cut.Store(true)
+	return c.Conn.SetWriteDeadline(t)
+}
+
+// SetDeadline implements net.Conn.
+func (c *Conn) SetDeadline(t time.Time) error {
+	return errors.Join(c.SetReadDeadline(t), c.SetWriteDeadline(t))
+}
+
+// Close implements net.Conn.
+func (c *Conn) Close() (err error) {
+	c.closing.Do(func() {
+		err = c.Conn.Close()
+		c.listener.leave(c)
+	})
+	return err
+}
+
+// CloseWrite ends the writing side: the server lets a visitor read to the end before it
+// closes.
+func (c *Conn) CloseWrite() error {
+	if tcp, ok := c.Conn.(*net.TCPConn); ok {
+		return tcp.CloseWrite()
+	}
+	return nil
+}
