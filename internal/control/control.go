@@ -22,7 +22,7 @@ import (
 	"gerastic/internal/core/tags"
 	"gerastic/internal/detect"
 	"gerastic/internal/edge"
-	"gerastic/internal/listen"
+	"gerastic/internal/gate"
 	"gerastic/internal/records"
 )
 
@@ -52,7 +52,7 @@ type Node interface {
 	// ReloadTokens makes a change of tokens count at once.
 	ReloadTokens(ctx context.Context) error
 	// Listeners are the counters of the edge's connections and of control's.
-	Listeners() (edge, control listen.Figures)
+	Listeners() (edge, control gate.Figures)
 	// Status describes the node.
 	Status() client.Node
 	// Ready says why the node should get no visitors, or nil.

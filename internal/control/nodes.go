@@ -10,7 +10,7 @@ import (
 
 	"gerastic/client"
 	"gerastic/internal/core/meter"
-	"gerastic/internal/listen"
+	"gerastic/internal/gate"
 	"gerastic/internal/records"
 )
 
@@ -149,7 +149,7 @@ func (m *collector) Collect(ch chan<- prometheus.Metric) {
 	gauge(leasesGauge, float64(leases.Len()))
 	counter(leasesRefused, float64(leases.Refused()))
 	edge, control := m.c.node.Listeners()
-	for name, f := range map[string]listen.Figures{"edge": edge, "control": control} {
+	for name, f := range map[string]gate.Figures{"edge": edge, "control": control} {
 		gauge(openGauge, float64(f.Open), name)
 		gauge(placesGauge, float64(f.Limit), name)
 		counter(closedTotal, float64(f.Refused), name, "crowded")

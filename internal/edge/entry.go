@@ -58,7 +58,7 @@ func (e *Edge) entry(o *order, status int, header rules.Header, body []byte, beg
 	vary := o.vary(header)
 	implied := e.implied(o, vary, received)
 	return &store.Entry{
-		Key: o.keyUnder(search), Search: search.String(), Method: o.req.Method, Scheme: o.request.Scheme,
+		Key: o.keyUnder(search), Search: search.String(), Method: strings.Clone(o.req.Method), Scheme: o.request.Scheme,
 		Subject: tags.Subject{
 			Tags: named, Route: o.plan.Name,
 			// Cloned: else each would keep the whole request line that it was cut from.

@@ -21,6 +21,7 @@ import (
 	"gerastic/internal/core/policy"
 	"gerastic/internal/core/store"
 	"gerastic/internal/core/tags"
+	"gerastic/internal/gate"
 )
 
 // stand is an edge with a clock of its own between a visitor and an origin, both on
@@ -36,6 +37,7 @@ type stand struct {
 	sent   atomic.Int64 // requests of do, get and post
 	purged []tags.Purge
 	server *httptest.Server
+	gate   *gate.Listener
 	app    *httptest.Server
 	lines  atomic.Int64    // connections that the origin holds
 	others map[string]bool // goroutines that were there before
@@ -142,7 +144,13 @@ func newStandOf(t *testing.T, rest string, handler http.HandlerFunc) *stand {
 		},
 	})
 	s.edge.Apply(p, nil, false)
-	s.server = httptest.NewServer(s.edge)
+	s.server = httptest.NewUnstartedServer(s.edge)
+	s.gate = gate.New(s.server.Listener, gate.Options{Connections: 1000})
+	s.server.Listener, s.server.Config.ConnState = s.gate, s.gate.ConnState
+	s.server.Config.Protocols = new(http.Protocols)
+	s.server.Config.Protocols.SetHTTP1(true)
+	s.server.Config.Protocols.SetUnencryptedHTTP2(true)
+	s.server.Start()
 	s.url = s.server.URL
 	t.Cleanup(s.close)
 	return s

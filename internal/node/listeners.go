@@ -10,7 +10,7 @@ import (
 	"net/netip"
 	"time"
 
-	"gerastic/internal/listen"
+	"gerastic/internal/gate"
 )
 
 // Bounds of the listeners.
@@ -33,16 +33,16 @@ func (s *Settings) Connections() int {
 }
 
 // visitors bounds the edge's listener.
-func (s *Settings) visitors() listen.Options {
-	return listen.Options{Connections: s.Connections(), PerAddress: s.PerAddress, Exempt: func(a netip.Addr) bool { return s.trusted.Holds(a) }}
+func (s *Settings) visitors() gate.Options {
+	return gate.Options{Connections: s.Connections(), PerAddress: s.PerAddress, Exempt: func(a netip.Addr) bool { return s.trusted.Holds(a) }}
 }
 
-func bind(flag, address string, o listen.Options) (*listen.Listener, error) {
+func bind(flag, address string, o gate.Options) (*gate.Listener, error) {
 	l, err := net.Listen("tcp", address)
 	if err != nil {
 		return nil, fmt.Errorf("%s %s cannot be listened on; is another node running there? (%w)", flag, address, errors.Unwrap(err))
 	}
-	return listen.New(l, o), nil
+	return gate.New(l, o), nil
 }
 
 // serve starts both listeners. Limits keep a slow or hostile visitor from holding on
@@ -71,8 +71,7 @@ func (n *Node) serve() {
 	}
 }
 
-
 // Listeners are the counters of the edge's connections and of control's.
-func (n *Node) Listeners() (edge, control listen.Figures) {
+func (n *Node) Listeners() (edge, control gate.Figures) {
 	return n.edgeListener.Figures(), n.controlListener.Figures()
 }

@@ -22,7 +22,7 @@ import (
 	"gerastic/internal/core/tags"
 	"gerastic/internal/detect"
 	"gerastic/internal/edge"
-	"gerastic/internal/listen"
+	"gerastic/internal/gate"
 	"gerastic/internal/localpg"
 	"gerastic/internal/records"
 )
@@ -43,7 +43,7 @@ type Node struct {
 	cluster   *localpg.Cluster
 
 	certificates                  *certificates // nil: cleartext
-	edgeListener, controlListener *listen.Listener
+	edgeListener, controlListener *gate.Listener
 	edgeServer, controlServer     *http.Server
 
 	records atomic.Pointer[records.Records] // nil while the database cannot be reached
@@ -111,7 +111,7 @@ func (n *Node) start(ctx context.Context) (err error) {
 	if n.edgeListener, err = bind("--edge", n.settings.Edge, n.settings.visitors()); err != nil {
 		return err
 	}
-	if n.controlListener, err = bind("--control", n.settings.Control, listen.Options{Connections: controlConnections}); err != nil {
+	if n.controlListener, err = bind("--control", n.settings.Control, gate.Options{Connections: controlConnections}); err != nil {
 		return err
 	}
 	if n.settings.PrivateDatabase {
@@ -188,7 +188,7 @@ func (n *Node) Stop(ctx context.Context) {
 		}
 		n.end()
 		n.tasks.Wait()
-		for _, l := range []*listen.Listener{n.edgeListener, n.controlListener} {
+		for _, l := range []*gate.Listener{n.edgeListener, n.controlListener} {
 			if l != nil {
 				l.Close()
 			}

@@ -25,7 +25,7 @@ type Settings struct {
 	PolicyForce     bool
 	AdminToken      string // "" makes one at the first start
 	TrustProxies    []string
-	PerAddress      int // connections of one address at a time; 0: as many as there may be in all
+	PerAddress      int    // connections of one address at a time; 0: as many as there may be in all
 	Certificate     string // PEM files for TLS on the edge; both or none
 	CertificateKey  string
 	// SyncLimit is how long a node may go without knowing the ledger: for so long the

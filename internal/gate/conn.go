@@ -1,4 +1,4 @@
-package listen
+package gate
 
 import (
 	"crypto/tls"
@@ -68,6 +68,8 @@ func (c *Conn) Write(p []byte) (written int, err error) {
 			c.cut.Store(true)
 			return written, err
 		}
+		c.armed = watch.Since.Add(pace.Grace)
+		_ = c.Conn.SetWriteDeadline(c.armed)
 	}
 }
 
