@@ -339,11 +339,11 @@ func TestPromise6NothingIsKeptOfLongRequests(t *testing.T) {
 // and makes no room for more.
 func TestPromise6SlowReadersAreInTheAccount(t *testing.T) {
 	const size = 6 << 20
+	piece := make([]byte, 1<<20)
 	s := newStand(t, func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Cache-Control", "max-age=600")
 		w.Header().Set("Content-Type", "application/octet-stream")
 		w.Header().Set("Content-Length", fmt.Sprint(size))
-		piece := make([]byte, 1<<20)
 		for range size / len(piece) {
 			if _, err := w.Write(piece); err != nil {
 				return

@@ -43,14 +43,16 @@ var ofSkeleton = map[string]bool{
 // put together anew for each request has no parts to come back for (RFC 9110 §14.2).
 func (x *exchange) compose(page *compose.Page, digest compose.Digest, status int, browser time.Duration, each func(yield func(name string, values []string))) {
 	ctx, cancel := context.WithCancel(x.r.Context())
-	source := x.pieces()
+	budget, free := x.share()
+	source := x.pieces(budget)
 	who := x.visitor()
 	began := x.edge.Now()
-	c := page.Begin(ctx, who, source, digest)
+	c := page.Begin(ctx, who, source, digest, budget)
 	source.found(x.edge.Now().Sub(began))
 	defer func() {
 		cancel()
 		c.Wait()
+		free()
 		if answered := x.sample.Outcome; source.waited.Load() && (answered == meter.Hit || answered == meter.Stale) {
 			// The skeleton was there, but the visitor waited for an origin all the same.
 			x.sample.Outcome, x.sample.Cause, x.sample.Saved = meter.Miss, meter.Pieces, 0
@@ -61,8 +63,7 @@ func (x *exchange) compose(page *compose.Page, digest compose.Digest, status int
 		if x.r.Context().Err() != nil {
 			panic(http.ErrAbortHandler)
 		}
-		x.edge.Log.Warn("a page could not be composed", "path", x.req.Path, "error", required)
-		x.refuse(http.StatusBadGateway, "a piece that this page needs could not be had", x.sample.Cause)
+		x.cannotCompose(required)
 		return
 	}
 	h := x.w.Header()
@@ -123,12 +124,35 @@ func (x *exchange) compose(page *compose.Page, digest compose.Digest, status int
 	}
 }
 
+// share is the budget of the page that the request is for, or is a piece of; free ends what it
+// began.
+func (x *exchange) share() (budget *compose.Budget, free func()) {
+	if x.budget != nil {
+		return x.budget, func() {}
+	}
+	store := x.edge.Store
+	budget = compose.NewBudget(store.Borrow)
+	return budget, func() { store.Return(budget.End()) }
+}
+
+// cannotCompose answers for a page that lacks something.
+func (x *exchange) cannotCompose(why error) {
+	x.edge.Log.Warn("a page could not be composed", "path", x.req.Path, "error", why)
+	status, text := http.StatusBadGateway, "a piece that this page needs could not be had"
+	switch {
+	case errors.Is(why, compose.ErrNoRoom):
+		status, text = http.StatusServiceUnavailable, why.Error()+"; try again"
+	case errors.Is(why, compose.ErrTooLarge), errors.Is(why, compose.ErrTooMany):
+		text = "the page is too large: " + why.Error()
+	}
+	x.refuse(status, text, x.sample.Cause)
+}
+
 // composed answers with a page of which everything is there.
 func (x *exchange) composed(c *compose.Composition, status int, coding rules.Coding) {
 	body, err := c.Body()
 	if err != nil {
-		x.edge.Log.Warn("a page could not be composed", "path", x.req.Path, "error", err)
-		x.refuse(http.StatusBadGateway, "a piece that this page needs could not be had", x.sample.Cause)
+		x.cannotCompose(err)
 		return
 	}
 	h := x.w.Header()
@@ -238,21 +262,22 @@ func (x *exchange) whole(reader *fill.Reader[*head], h *head) ([]byte, error) {
 	if body := h.whole.Load(); body != nil {
 		return *body, nil
 	}
+	budget, free := x.share()
+	defer free()
 	var b bytes.Buffer
 	for {
 		data, err := reader.Next(x.r.Context(), nil)
 		if err == io.EOF {
 			return b.Bytes(), nil
 		}
-		if err == nil && b.Len()+len(data) > compose.MaxSize {
-			err = compose.ErrTooLarge
+		if err == nil {
+			err = budget.Spend(int64(len(data)))
 		}
 		if err != nil {
 			if x.r.Context().Err() != nil {
 				panic(http.ErrAbortHandler)
 			}
-			x.edge.Log.Warn("a skeleton did not come whole", "path", x.req.Path, "error", err)
-			x.refuse(http.StatusBadGateway, "the page did not come whole", x.sample.Cause)
+			x.cannotCompose(fmt.Errorf("its skeleton did not come whole: %w", err))
 			return nil, err
 		}
 		b.Write(data)
@@ -279,7 +304,7 @@ type pieces struct {
 	depth    int
 	header   http.Header // of requests for pieces
 	explains bool
-	budget   *atomic.Int64
+	budget   *compose.Budget
 	waited   atomic.Bool // for an origin, at least for one of them
 
 	// What was at hand, as long as the composition begins: looked for by one exchange, and
@@ -298,12 +323,8 @@ type pieceReport struct {
 	age     time.Duration
 }
 
-func (x *exchange) pieces() *pieces {
-	s := &pieces{edge: x.edge, rules: x.rules, stripe: x.stripe, page: x.req, r: x.r, depth: x.depth + 1, explains: x.explains(), budget: x.budget}
-	if s.budget == nil {
-		s.budget = &atomic.Int64{}
-		s.budget.Store(compose.MaxPieces)
-	}
+func (x *exchange) pieces(budget *compose.Budget) *pieces {
+	s := &pieces{edge: x.edge, rules: x.rules, stripe: x.stripe, page: x.req, r: x.r, depth: x.depth + 1, explains: x.explains(), budget: budget}
 	s.header = maps.Clone(x.r.Header)
 	if s.header == nil {
 		s.header = http.Header{}
@@ -424,11 +445,8 @@ func (s *pieces) Fetch(ctx context.Context, raw string) (body []byte, err error)
 	if s.depth > maxDepth {
 		return nil, fmt.Errorf("pieces include one another more than %d deep", maxDepth)
 	}
-	if s.budget.Add(-1) < 0 { // of those in one another, too
-		return nil, compose.ErrTooMany
-	}
 	r := s.request(ctx, req)
-	w := &pieceWriter{header: http.Header{}}
+	w := &pieceWriter{header: http.Header{}, budget: s.budget}
 	began := s.edge.Now()
 	outcome := meter.Error
 	defer func() {
@@ -447,8 +465,8 @@ func (s *pieces) Fetch(ctx context.Context, raw string) (body []byte, err error)
 		s.waited.Store(true)
 	}
 	switch {
-	case w.tooLarge:
-		return nil, compose.ErrTooLarge
+	case w.failed != nil:
+		return nil, w.failed
 	case w.status >= 300 || w.status == 0:
 		outcome = meter.Error
 		return nil, fmt.Errorf("it was answered with status %d", w.status)
@@ -487,10 +505,11 @@ func (s *pieces) told() string {
 
 // pieceWriter takes an answer that goes into a page.
 type pieceWriter struct {
-	header   http.Header
-	status   int
-	body     []byte
-	tooLarge bool
+	header http.Header
+	status int
+	body   []byte
+	budget *compose.Budget
+	failed error
 }
 
 func (w *pieceWriter) Header() http.Header { return w.header }
@@ -503,9 +522,8 @@ func (w *pieceWriter) WriteHeader(status int) {
 
 func (w *pieceWriter) Write(p []byte) (int, error) {
 	w.WriteHeader(http.StatusOK)
-	if len(w.body)+len(p) > compose.MaxSize {
-		w.tooLarge = true
-		return 0, compose.ErrTooLarge
+	if w.failed = errors.Join(w.failed, w.budget.Spend(int64(len(p)))); w.failed != nil {
+		return 0, w.failed
 	}
 	w.body = append(w.body, p...)
 	return len(p), nil

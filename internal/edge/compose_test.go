@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"runtime"
 	"strings"
 	"sync"
 	"testing"
@@ -16,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"gerastic/internal/core/meter"
+	"gerastic/internal/core/store"
 	"gerastic/internal/core/tags"
 )
 
@@ -370,4 +372,66 @@ func TestPartsAreForEngineers(t *testing.T) {
 	s.answer(text("page of new pieces", `Gerastic-Life: 5.000;as-of=8`, `Cache-Groups: "vessel:3"`))
 	s.get("/ports/brack-point")
 	assert.Contains(t, s.get("/ports/brack-point").state, "hit")
+}
+
+// TestPagesThatPassAreComposed: a form that comes back, whatever its method, shows no marks.
+func TestPagesThatPassAreComposed(t *testing.T) {
+	s, k := composing(t, map[string]http.HandlerFunc{
+		"/composed/form": func(w http.ResponseWriter, r *http.Request) {
+			w.Header().Set("Set-Cookie", "note=sent")
+			if r.Method == "POST" {
+				w.WriteHeader(422)
+			}
+			_, _ = io.WriteString(w, r.Method+` [<esi:include src="/piece/a"/>] "`+r.Header.Get("Accept-Encoding")+`"`)
+		},
+		"/composed/plain": text("no marks", "X-A: 1"),
+		"/sorted": func(w http.ResponseWriter, r *http.Request) {
+			w.Header().Set("Surrogate-Control", `content="ESI/1.0"`)
+			_, _ = io.WriteString(w, `<esi:include src="/piece/a"/>!`)
+		},
+		"/piece/a": text("A"),
+	})
+	for _, method := range []string{"POST", "PUT", "DELETE"} {
+		a := s.post(method, "/composed/form", "a=b", "Accept-Encoding: gzip;q=0.1, identity")
+		assert.Equal(t, method+` [A] ""`, a.body)
+		assert.Equal(t, "note=sent", a.header.Get("Set-Cookie"))
+		assert.Equal(t, "private, no-cache", a.header.Get("Cache-Control"))
+	}
+	assert.Equal(t, 422, s.post("POST", "/composed/form", "").status)
+	plain := s.post("POST", "/composed/plain", "")
+	assert.Equal(t, "no marks", plain.body)
+	assert.Equal(t, "1", plain.header.Get("X-A"))
+	asked := s.post("POST", "/sorted", "")
+	assert.Equal(t, "A!", asked.body, "its origin asks for it")
+	assert.Empty(t, asked.header.Get("Surrogate-Control"))
+	k.serve("/composed/form", func(w http.ResponseWriter, _ *http.Request) {
+		_, _ = io.WriteString(w, `<esi:include src="/gone"/>`)
+	})
+	assert.Equal(t, 502, s.post("POST", "/composed/form", "").status)
+}
+
+// TestPromise6PiecesShareOneBudget: many large ones do not come together in memory.
+func TestPromise6PiecesShareOneBudget(t *testing.T) {
+	large := strings.Repeat("x", 4<<20)
+	s, k := composing(t, map[string]http.HandlerFunc{
+		"/composed/page": text(strings.Repeat(`<esi:include src="/composed/more"/>`, 30)),
+		"/composed/more": text(strings.Repeat(`<esi:include src="/piece/large"/>`, 8)),
+	})
+	k.serve("/piece/large", text(large, "Cache-Control: no-store"))
+	s.edge.Store = store.NewMemory(512<<20, store.LeastRecentlyUsed())
+	before := heap()
+	var most int64
+	var mu sync.Mutex
+	k.serve("/piece/large", func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Cache-Control", "no-store")
+		_, _ = io.WriteString(w, large)
+		mu.Lock()
+		defer mu.Unlock()
+		var m runtime.MemStats
+		runtime.ReadMemStats(&m)
+		most = max(most, int64(m.HeapInuse))
+	})
+	assert.Equal(t, 502, s.get("/composed/page").status)
+	assert.Less(t, most-before, int64(300<<20), "30 pieces of 8 pieces of 4 MiB")
+	assert.Zero(t, s.edge.Store.Figures().Reserved)
 }

@@ -8,9 +8,9 @@ import (
 	"net/http"
 	"runtime/debug"
 	"strings"
-	"sync/atomic"
 	"time"
 
+	"gerastic/internal/core/compose"
 	"gerastic/internal/core/decide"
 	"gerastic/internal/core/key"
 	"gerastic/internal/core/meter"
@@ -36,15 +36,15 @@ type exchange struct {
 	began time.Time
 	in    decide.Input
 
-	upload   *upload       // the request's body; nil: it has none
-	body     []byte        // all of it, where the key holds it
-	holder   *store.Holder // of what is being sent; nil: it is little, or not stored
-	borrowed int64         // bytes of what is being sent and not stored
-	place    func()        // gives back the place at the visitor's pace; nil: it has none
-	forward  rules.Forward // why the origin is asked, once it is
-	own      rules.Header  // fields that are for this visitor alone
-	depth    int           // 0 for a visitor's request, 1 for a piece of their page, and so on
-	budget   *atomic.Int64 // pieces that their page may still ask for, however deep; nil for the request itself
+	upload   *upload         // the request's body; nil: it has none
+	body     []byte          // all of it, where the key holds it
+	holder   *store.Holder   // of what is being sent; nil: it is little, or not stored
+	borrowed int64           // bytes of what is being sent and not stored
+	place    func()          // gives back the place at the visitor's pace; nil: it has none
+	forward  rules.Forward   // why the origin is asked, once it is
+	own      rules.Header    // fields that are for this visitor alone
+	depth    int             // 0 for a visitor's request, 1 for a piece of their page, and so on
+	budget   *compose.Budget // of the page that this is a piece of; nil for the request itself
 	sample   meter.Sample
 }
 

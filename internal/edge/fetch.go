@@ -158,11 +158,14 @@ func (o *order) address() {
 		delete(o.req.Header, "Cache-Control")
 		delete(o.req.Header, "Pragma")
 	}
-	o.req.Header.Set("Surrogate-Capability", rules.CacheName+`="ESI/1.0"`)
+	o.req.Header.Set("Surrogate-Capability", capability)
 	if o.plan.Compose { // what is compressed cannot be read
 		o.req.Header.Del("Accept-Encoding")
 	}
 }
+
+// capability tells origins that pages are composed here.
+const capability = rules.CacheName + `="ESI/1.0"`
 
 // variedNames are the fields that the origin is known to vary on for this key.
 func (x *exchange) variedNames() []string {

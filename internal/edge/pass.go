@@ -1,7 +1,9 @@
 package edge
 
 import (
+	"bytes"
 	"context"
+	"crypto/sha256"
 	"errors"
 	"io"
 	"log"
@@ -10,6 +12,7 @@ import (
 	"net/url"
 	"time"
 
+	"gerastic/internal/core/compose"
 	"gerastic/internal/core/key"
 	"gerastic/internal/core/meter"
 	"gerastic/internal/core/rules"
@@ -39,6 +42,10 @@ func (x *exchange) pass(forward rules.Forward) {
 	// The proxy may still write when the visitor has gone, so that it gets copies.
 	req, edge, explains := x.req, x.edge, x.explains()
 	question := x.in.Plan != nil && x.in.Enabled && x.plan.Key.Body != key.NoBody
+	composed, method := x.composesHere(), x.req.Method
+	budget, free := x.share()
+	defer free()
+	var page skeleton
 	counting := &countingWriter{ResponseWriter: x.w}
 	proxy := &httputil.ReverseProxy{
 		Transport: origin.Within{Client: client, Limit: x.plan.Limit(o)},
@@ -53,6 +60,10 @@ func (x *exchange) pass(forward rules.Forward) {
 					p.Out.Header.Del(name)
 				}
 			}
+			if composed {
+				p.Out.Header.Del("Accept-Encoding") // what is compressed cannot be read
+			}
+			p.Out.Header.Set("Surrogate-Capability", capability)
 			origin.Forward(p.Out.Header, p.In.RemoteAddr, p.In.ProtoMajor, &req, edge.Trusted)
 		},
 		ModifyResponse: func(resp *http.Response) error {
@@ -65,6 +76,9 @@ func (x *exchange) pass(forward rules.Forward) {
 			}
 			status := rules.CacheStatus{Forward: forward}
 			resp.Header.Add("Cache-Status", status.String())
+			if method != http.MethodHead && composes(composed, rules.Header(resp.Header)) {
+				return page.read(resp, budget)
+			}
 			return answer.take(resp)
 		},
 		ErrorHandler: func(_ http.ResponseWriter, r *http.Request, err error) {
@@ -72,7 +86,14 @@ func (x *exchange) pass(forward rules.Forward) {
 				x.sample.Outcome, x.sample.Status = meter.Error, 499
 				return
 			}
-			if x.refuseBody() {
+			switch {
+			case x.refuseBody():
+				return
+			case err == errSkeleton:
+				page.compose(x)
+				return
+			case page.body != nil:
+				x.cannotCompose(err)
 				return
 			}
 			edge.Log.Warn("the origin failed", "origin", o.Name, "path", req.Path, "error", err)
@@ -89,6 +110,63 @@ func (x *exchange) pass(forward rules.Forward) {
 		x.sample.Waited = edge.Now().Sub(x.began)
 	}()
 	proxy.ServeHTTP(counting, x.r)
+}
+
+// composesHere reports whether the route of the request's place composes pages, whatever the
+// method: a form that comes back with its mistakes is a page, too.
+func (x *exchange) composesHere() bool {
+	if x.plan != nil {
+		return x.plan.Compose
+	}
+	around := x.rules.Policy.Covering(x.req.Host, x.req.Path)
+	return len(around) > 0 && around[0].Compose
+}
+
+// skeleton is an answer that passes and is composed for its visitor.
+type skeleton struct {
+	body   []byte
+	page   *compose.Page
+	status int
+	header http.Header
+}
+
+// errSkeleton stops the passing of an answer that is to be composed.
+var errSkeleton = errors.New("the answer is to be composed")
+
+// read takes the whole answer, and returns errSkeleton if there is something to compose.
+func (s *skeleton) read(resp *http.Response, budget *compose.Budget) error {
+	delete(resp.Header, "Surrogate-Control") // it was meant for us
+	s.body = []byte{}
+	piece := make([]byte, 32<<10)
+	for {
+		n, err := resp.Body.Read(piece)
+		if spent := budget.Spend(int64(n)); spent != nil {
+			return spent
+		}
+		s.body = append(s.body, piece[:n]...)
+		if err == io.EOF {
+			break
+		}
+		if err != nil {
+			return err
+		}
+	}
+	resp.Body.Close()
+	resp.Body = io.NopCloser(bytes.NewReader(s.body))
+	var err error
+	if s.page, err = compose.Parse(s.body); s.page == nil || err != nil {
+		return nil // it is none, or its marks are not in order: it goes as it came
+	}
+	s.status, s.header = resp.StatusCode, resp.Header
+	return errSkeleton
+}
+
+func (s *skeleton) compose(x *exchange) {
+	x.compose(s.page, sha256.Sum256(s.body), s.status, rules.Unset, func(yield func(string, []string)) {
+		for name, values := range s.header {
+			yield(name, values)
+		}
+	})
 }
 
 // passed is an answer on its way to one visitor. It is read ahead, so that one that is short

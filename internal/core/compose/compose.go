@@ -20,32 +20,20 @@ type Source interface {
 	Fetch(ctx context.Context, url string) (body []byte, err error)
 }
 
-// Limits of one composition.
-const (
-	// MaxPieces is how many pieces are got for one page.
-	MaxPieces = 256
-	// Parallel is how many are fetched at a time.
-	Parallel = 8
-	// MaxSize is the most that a composed page may hold, in bytes.
-	MaxSize = 32 << 20
-)
-
-// Errors of a composition.
-var (
-	ErrTooMany  = fmt.Errorf("a page may include %d pieces at most", MaxPieces)
-	ErrTooLarge = fmt.Errorf("a composed page may hold %d bytes at most", MaxSize)
-)
+// Parallel is how many pieces of a page are fetched at a time.
+const Parallel = 8
 
 // Composition is a page being composed for one visitor.
 type Composition struct {
 	steps  []step
 	ready  bool // every piece was at hand
 	source Source
+	budget *Budget
 	ctx    context.Context
 	digest Digest // of the content, when all is ready
 	size   int64
+	failed error         // of what is not in a piece; the page cannot be made
 	places chan struct{} // taken by fetches
-	asked  int
 	going  sync.WaitGroup
 }
 
@@ -72,9 +60,9 @@ type attempt struct {
 }
 
 // Begin decides what the page is made of for a visitor, and begins to get its pieces.
-// skeleton is the digest of the skeleton's body.
-func (p *Page) Begin(ctx context.Context, who *Visitor, source Source, skeleton Digest) *Composition {
-	c := &Composition{source: source, ctx: ctx, ready: true}
+// skeleton is the digest of the skeleton's body; what is held comes out of the budget.
+func (p *Page) Begin(ctx context.Context, who *Visitor, source Source, skeleton Digest, budget *Budget) *Composition {
+	c := &Composition{source: source, budget: budget, ctx: ctx, ready: true}
 	hash := sha256.New()
 	hash.Write(skeleton[:])
 	c.steps = c.resolve(make([]step, 0, len(p.nodes)+4), p.nodes, who, true, func(kind byte, b []byte) {
@@ -114,10 +102,14 @@ func (c *Composition) resolve(steps []step, nodes []node, who *Visitor, required
 					break
 				}
 			}
-			note('c', []byte{byte(which)})
+			note('c', binary.BigEndian.AppendUint64(nil, uint64(which)))
 			steps = c.resolve(steps, taken, who, required, note)
 		case n.vars:
-			text, _ := expand(nil, string(n.text), who, inText) // parsing found no mistake
+			text, err := expand(string(n.text), who, inText, c.budget)
+			if err != nil {
+				c.failed = err // parsing found no mistake, so that it is too much
+				return steps
+			}
 			note('v', text)
 			c.size += int64(len(text))
 			steps = append(steps, step{text: text})
@@ -132,17 +124,16 @@ func (c *Composition) resolve(steps []step, nodes []node, who *Visitor, required
 // get takes a piece that is at hand, or begins to fetch it.
 func (c *Composition) get(in *Include, who *Visitor, required bool, note func(kind byte, b []byte)) *piece {
 	p := &piece{Include: *in, required: required && !in.Optional}
-	source, err := expand(nil, in.Source, who, inURL)
-	other, err2 := expand(nil, in.Other, who, inURL)
-	if p.err = errors.Join(err, err2); p.err != nil {
-		return p
+	source, err := expand(in.Source, who, inURL, c.budget)
+	other, err2 := expand(in.Other, who, inURL, c.budget)
+	if p.err = errors.Join(err, err2, c.budget.Piece()); p.err == nil && max(len(source), len(other)) > MaxURL {
+		p.err = ErrLongURL
 	}
-	p.Source, p.Other = string(source), string(other)
-	if c.asked++; c.asked > MaxPieces {
-		p.err = ErrTooMany
+	if p.err != nil {
 		note('e', nil)
 		return p
 	}
+	p.Source, p.Other = string(source), string(other)
 	body, digest, ok := c.source.Now(p.Source)
 	if ok {
 		p.body = body
@@ -210,6 +201,9 @@ func (c *Composition) Body() ([]byte, error) {
 	if c.size > MaxSize {
 		return nil, ErrTooLarge
 	}
+	if err := c.budget.Spend(c.size); err != nil {
+		return nil, err
+	}
 	return join(make([]byte, 0, c.size), c.steps)
 }
 
@@ -240,10 +234,13 @@ func join(b []byte, steps []step) (_ []byte, err error) {
 // Required waits for the pieces without which there is no page, and returns why it cannot be
 // made, if so: before anything of it has gone out.
 func (c *Composition) Required() error {
+	if c.failed != nil {
+		return c.failed
+	}
 	for i := range c.steps {
 		if p := c.steps[i].piece; p != nil && p.required {
 			if err := p.wait(); err != nil {
-				return fmt.Errorf("%s: %w", p.Source, err)
+				return fmt.Errorf("%.200s: %w", p.Source, err)
 			}
 		}
 	}
@@ -318,10 +315,13 @@ func (w *writer) attempt(a *attempt) error {
 	if err == nil {
 		return w.out(body)
 	}
-	if errors.Is(err, ErrTooLarge) {
+	if errors.Is(err, ErrTooLarge) || errors.Is(err, ErrNoRoom) {
 		return err
 	}
 	other := w.resolve(nil, a.except, w.who, false, func(byte, []byte) {})
+	if w.failed != nil {
+		return w.failed
+	}
 	waitAll(other, w.patient)
 	if body, err = w.branch(other); err != nil {
 		return w.out(nil) // both failed: ESI leaves it to the page around; it goes on without
@@ -334,7 +334,7 @@ func (w *writer) branch(steps []step) ([]byte, error) {
 	var b []byte
 	inner := &writer{Composition: w.Composition, who: w.who, flush: w.flush, written: w.written, write: func(more []byte) error {
 		b = append(b, more...)
-		return nil
+		return w.budget.Spend(int64(len(more)))
 	}}
 	err := inner.steps(steps)
 	return b, err

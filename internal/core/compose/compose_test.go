@@ -8,6 +8,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -48,7 +49,7 @@ func composed(t require.TestingT, skeleton string, source Source) (string, error
 	if page == nil {
 		return skeleton, nil
 	}
-	c := page.Begin(context.Background(), ingrid, source, sha256.Sum256([]byte(skeleton)))
+	c := page.Begin(context.Background(), ingrid, source, sha256.Sum256([]byte(skeleton)), parsing())
 	defer c.Wait()
 	if err := c.Required(); err != nil {
 		return "", err
@@ -104,6 +105,7 @@ func TestTests(t *testing.T) {
 		`!(1==2)`: true, `1==2 | 1==1`: true, `1==1 && 1==2`: false, `1==2 || 2==2`: true, `$(HTTP_COOKIE{age}) > 8`: true,
 		`$(HTTP_ACCEPT_LANGUAGE{en})`: true, `$(HTTP_ACCEPT_LANGUAGE{gd})`: false, `!$(HTTP_COOKIE{none})`: true, `$(QUERY_STRING) == 'x'`: false,
 		`(1==1 | 1==2) & 1==2`: false, `$(HTTP_COOKIE{none}|'x)') == 'x)'`: true,
+		`'nan' == 7`: false, `'NaN' != 7`: true, `'inf' > 7`: true, `'0x7' == 7`: false, `'7e0' == 7`: false, `'1_0' == 10`: false, `'7.0' == 7`: true, `'-1' < 0`: true,
 	} {
 		e, err := parseExpression(test)
 		if assert.NoError(t, err, test) {
@@ -143,13 +145,75 @@ func TestMistakesInMarksSayWhere(t *testing.T) {
 	}
 }
 
+// TestPromise6APageIsBounded: in what it takes to parse, and in what it holds, however its
+// marks and its visitor's fields are made.
+func TestPromise6APageIsBounded(t *testing.T) {
+	began := time.Now()
+	for _, hostile := range []string{
+		strings.Repeat("<!--esi ", 500_000) + "-->",
+		"<!--esi -->" + strings.Repeat("-", 1<<20),
+		strings.Repeat("<!--esi -->", 100_000),
+		"<esi:comment/>" + strings.Repeat("<!--esi", 500_000),
+		strings.Repeat("<esi:include ", 100_000),
+		"<esi:vars>" + strings.Repeat("$(", 500_000) + "</esi:vars>",
+		"<esi:vars>" + strings.Repeat("$(HTTP_HOST|'", 100_000) + "</esi:vars>",
+		strings.Repeat(`<esi:remove>`, 100_000) + "</esi:remove>",
+	} {
+		_, _ = Parse([]byte(hostile))
+	}
+	assert.Less(t, time.Since(began), 2*time.Second, "it took 25 s once")
+
+	long := strings.Repeat("x", 60_000)
+	who := &Visitor{Query: "q=" + long, Referer: long, Cookie: func(string) (string, bool) { return long, true }}
+	for _, variable := range []string{"$(HTTP_COOKIE{a})", "$(QUERY_STRING{q})", "$(HTTP_REFERER)"} {
+		for _, text := range []string{
+			"<esi:vars>" + strings.Repeat(variable, 20_000) + "</esi:vars>",
+			strings.Repeat(`<esi:include src="/`+strings.Repeat(variable, 100)+`"/>`, 200),
+			"<esi:try><esi:attempt><esi:include src=\"/gone\"/></esi:attempt><esi:except><esi:vars>" + strings.Repeat(variable, 20_000) + "</esi:vars></esi:except></esi:try>",
+		} {
+			page, err := Parse([]byte(text))
+			require.NoError(t, err)
+			held := int64(0)
+			budget := NewBudget(func(more int64) bool { held += more; return true })
+			c := page.Begin(context.Background(), who, &pantry{}, Digest{}, budget)
+			err = c.Required()
+			if err == nil {
+				err = c.Write(who, func([]byte) error { return nil }, func() {})
+			}
+			c.Wait()
+			assert.True(t, errors.Is(err, ErrTooLarge) || errors.Is(err, ErrLongURL))
+			assert.LessOrEqual(t, held, int64(MaxSize))
+			assert.Equal(t, held, budget.End())
+		}
+	}
+	page, err := Parse([]byte("<esi:vars>$(HTTP_REFERER)$(HTTP_REFERER)</esi:vars>"))
+	require.NoError(t, err)
+	assert.ErrorIs(t, page.Begin(context.Background(), who, &pantry{}, Digest{}, NewBudget(func(int64) bool { return false })).Required(), ErrNoRoom)
+}
+
+// TestBranchesAreToldApart: what a validator covers names the branch, of however many.
+func TestBranchesAreToldApart(t *testing.T) {
+	var b strings.Builder
+	for i := range 300 {
+		fmt.Fprintf(&b, `<esi:when test="$(QUERY_STRING)=='%d'">branch %d</esi:when>`, i, i)
+	}
+	page, err := Parse([]byte("<esi:choose>" + b.String() + "</esi:choose>"))
+	require.NoError(t, err)
+	seen := map[Digest]bool{}
+	for i := range 300 {
+		c := page.Begin(context.Background(), &Visitor{Query: fmt.Sprint(i)}, &pantry{}, Digest{}, parsing())
+		seen[c.Digest()] = true
+	}
+	assert.Len(t, seen, 300)
+}
+
 func TestLimits(t *testing.T) {
 	many, err := composed(t, strings.Repeat(`<esi:include src="/a" onerror="continue"/>`, MaxPieces+10), &pantry{hand: map[string]string{"/a": "A"}})
 	assert.NoError(t, err)
 	assert.Len(t, many, MaxPieces, "the pieces beyond the limit are left out where that is allowed")
 	page, err := Parse([]byte(strings.Repeat(`<esi:include src="/a"/>`, 64)))
 	require.NoError(t, err)
-	c := page.Begin(context.Background(), ingrid, &pantry{hand: map[string]string{"/a": strings.Repeat("x", 1<<20)}}, Digest{})
+	c := page.Begin(context.Background(), ingrid, &pantry{hand: map[string]string{"/a": strings.Repeat("x", 1<<20)}}, Digest{}, parsing())
 	_, err = c.Body()
 	assert.ErrorIs(t, err, ErrTooLarge)
 	assert.ErrorIs(t, c.Write(ingrid, func([]byte) error { return nil }, func() {}), ErrTooLarge)
@@ -160,7 +224,7 @@ func TestDigests(t *testing.T) {
 	digest := func(skeleton string, hand map[string]string, who *Visitor) Digest {
 		page, err := Parse([]byte(skeleton))
 		require.NoError(t, err)
-		c := page.Begin(context.Background(), who, &pantry{hand: hand}, sha256.Sum256([]byte(skeleton)))
+		c := page.Begin(context.Background(), who, &pantry{hand: hand}, sha256.Sum256([]byte(skeleton)), parsing())
 		require.True(t, c.Ready())
 		return c.Digest()
 	}
@@ -262,7 +326,7 @@ func FuzzParse(f *testing.F) {
 		if err != nil || page == nil {
 			return
 		}
-		c := page.Begin(context.Background(), ingrid, &pantry{}, Digest{})
+		c := page.Begin(context.Background(), ingrid, &pantry{}, Digest{}, parsing())
 		defer c.Wait()
 		_ = c.Required()
 		_ = c.Write(ingrid, func([]byte) error { return nil }, func() {})

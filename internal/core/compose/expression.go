@@ -13,6 +13,9 @@ type Visitor struct {
 	Host, Query, Referer, UserAgent string
 	AcceptLanguage                  string
 	Cookie                          func(name string) (value string, present bool)
+
+	asked url.Values        // of the query, once something asked for it
+	known map[string]string // values of variables with a key that something asked for
 }
 
 // variable is $(NAME), $(NAME{key}), or $(NAME|'otherwise').
@@ -80,34 +83,49 @@ func (v *variable) of(who *Visitor) string {
 		value = who.Referer
 	case "HTTP_USER_AGENT":
 		value = who.UserAgent
-	case "HTTP_COOKIE":
-		if who.Cookie != nil {
-			value, _ = who.Cookie(v.key)
-		}
 	case "QUERY_STRING":
 		value = who.Query
-		if v.keyed {
-			asked, _ := url.ParseQuery(who.Query)
-			value = asked.Get(v.key)
-		}
 	case "HTTP_ACCEPT_LANGUAGE":
 		value = who.AcceptLanguage
-		if v.keyed { // a list: is it on it?
-			value = ""
-			for item := range strings.SplitSeq(who.AcceptLanguage, ",") {
-				language, _, _ := strings.Cut(item, ";")
-				if strings.EqualFold(strings.TrimSpace(language), v.key) {
-					return "true"
-				}
-			}
-			if v.otherwise == "" {
-				return "false"
+	}
+	if v.keyed {
+		value = who.value(v.name, v.key)
+	}
+	if value == "" || v.otherwise != "" && value == "false" && v.name == "HTTP_ACCEPT_LANGUAGE" {
+		return v.otherwise
+	}
+	return value
+}
+
+// value finds one of many, once: a page may ask for it a thousand times.
+func (who *Visitor) value(name, key string) (value string) {
+	asked := name + "{" + key
+	if value, known := who.known[asked]; known {
+		return value
+	}
+	switch name {
+	case "HTTP_COOKIE":
+		if who.Cookie != nil {
+			value, _ = who.Cookie(key)
+		}
+	case "QUERY_STRING":
+		if who.asked == nil {
+			who.asked, _ = url.ParseQuery(who.Query)
+		}
+		value = who.asked.Get(key)
+	case "HTTP_ACCEPT_LANGUAGE": // a list: is it on it?
+		value = "false"
+		for item := range strings.SplitSeq(who.AcceptLanguage, ",") {
+			language, _, _ := strings.Cut(item, ";")
+			if strings.EqualFold(strings.TrimSpace(language), key) {
+				value = "true"
 			}
 		}
 	}
-	if value == "" {
-		return v.otherwise
+	if who.known == nil {
+		who.known = map[string]string{}
 	}
+	who.known[asked] = value
 	return value
 }
 
@@ -119,14 +137,24 @@ const (
 	inURL
 )
 
-// expand writes a text with its variables filled in behind b.
-func expand(b []byte, text string, who *Visitor, where place) ([]byte, error) {
+// expand returns a text with its variables filled in. What they hold comes out of the budget
+// piece by piece: a page may name one that a visitor made long a hundred thousand times.
+func expand(text string, who *Visitor, where place, budget *Budget) (b []byte, err error) {
+	spend := func(s string) error {
+		if err := budget.Spend(int64(len(s))); err != nil {
+			return err
+		}
+		b = append(b, s...)
+		return nil
+	}
 	for {
 		i := strings.Index(text, "$(")
 		if i < 0 {
-			return append(b, text...), nil
+			return b, spend(text)
 		}
-		b = append(b, text[:i]...)
+		if err := spend(text[:i]); err != nil {
+			return b, err
+		}
 		v, rest, err := parseVariable(text[i:])
 		if err != nil {
 			return b, err
@@ -138,7 +166,9 @@ func expand(b []byte, text string, who *Visitor, where place) ([]byte, error) {
 		case v.name != "QUERY_STRING" || v.keyed: // a query is one already
 			value = url.QueryEscape(value)
 		}
-		b = append(b, value...)
+		if err := spend(value); err != nil {
+			return b, err
+		}
 		text = rest
 	}
 }
@@ -181,9 +211,9 @@ func (e compare) holds(who *Visitor) bool {
 	}
 	right := e.right.of(who)
 	order := strings.Compare(left, right)
-	l, err1 := strconv.ParseFloat(left, 64)
-	r, err2 := strconv.ParseFloat(right, 64)
-	if err1 == nil && err2 == nil {
+	l, isNumber := number(left)
+	r, bothAre := number(right)
+	if isNumber && bothAre {
 		switch {
 		case l < r:
 			order = -1
@@ -206,6 +236,15 @@ func (e compare) holds(who *Visitor) bool {
 		return order > 0
 	}
 	return order >= 0
+}
+
+// number reads a decimal number, and nothing else that a computer might take for one.
+func number(s string) (n float64, ok bool) {
+	if s == "" || len(s) > 40 || strings.Trim(s, "0123456789.-") != "" {
+		return 0, false
+	}
+	n, err := strconv.ParseFloat(s, 64)
+	return n, err == nil
 }
 
 // parseExpression reads comparisons joined by & and |, negated by !, in brackets.
@@ -305,7 +344,7 @@ func (p *expressionParser) operand() (o operand, err error) {
 	if n < 0 {
 		n = len(s)
 	}
-	if _, err := strconv.ParseFloat(s[:n], 64); err != nil {
+	if _, ok := number(s[:n]); !ok {
 		return o, fmt.Errorf("%q is neither a variable, nor a number, nor a text in single quotes", s)
 	}
 	p.rest = s[n:]

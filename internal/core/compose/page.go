@@ -70,7 +70,7 @@ func Parse(body []byte) (*Page, error) {
 	if !bytes.Contains(body, []byte("<esi:")) && !bytes.Contains(body, []byte("<!--esi")) {
 		return nil, nil
 	}
-	p := &parser{body: body, page: &Page{}}
+	p := &parser{body: body, page: &Page{}, lastEnd: bytes.LastIndex(body, []byte("-->"))}
 	nodes, err := p.nodes("", 0)
 	if err != nil {
 		return nil, err
@@ -90,6 +90,7 @@ type parser struct {
 	at      int
 	marks   int
 	comment int // inside how many <!--esi
+	lastEnd int // where the last --> is
 	page    *Page
 }
 
@@ -112,7 +113,7 @@ func (p *parser) nodes(inside string, depth int) ([]node, error) {
 		all = append(all, node{text: p.body[from:to:to], vars: vars})
 		p.page.size += 96
 		if vars && bad == nil {
-			if _, err := expand(nil, string(p.body[from:to]), &Visitor{}, inText); err != nil {
+			if _, err := expand(string(p.body[from:to]), &Visitor{}, inText, parsing()); err != nil {
 				bad = p.fail(from, "%v", err)
 			}
 		}
@@ -133,8 +134,11 @@ func (p *parser) nodes(inside string, depth int) ([]node, error) {
 		rest := p.body[at:]
 		switch {
 		case bytes.HasPrefix(rest, []byte("<!--esi")):
-			if !bytes.Contains(rest, []byte("-->")) {
+			if p.lastEnd < at+len("<!--esi") {
 				return nil, p.fail(at, "<!--esi has no end -->")
+			}
+			if err := p.count(at); err != nil {
+				return nil, err
 			}
 			text(at)
 			p.comment++
@@ -192,6 +196,17 @@ func (p *parser) next() int {
 	return -1
 }
 
+// count counts one more mark.
+func (p *parser) count(at int) error {
+	if p.marks++; p.marks > MaxMarks {
+		return p.fail(at, "the page has more than %d marks", MaxMarks)
+	}
+	return nil
+}
+
+// parsing is the budget for finding out whether a text is in order: all that it holds.
+func parsing() *Budget { return NewBudget(func(int64) bool { return true }) }
+
 // endsName: <!--esi is followed by white space or a mark, not by more of a word.
 func endsName(rest []byte) bool {
 	return len(rest) == 0 || isSpace(rest[0]) || rest[0] == '<' || rest[0] == '-'
@@ -216,8 +231,8 @@ type tag struct {
 
 // element reads what begins at a start tag, and leaves at behind it.
 func (p *parser) element(at, depth int) ([]node, error) {
-	if p.marks++; p.marks > MaxMarks {
-		return nil, p.fail(at, "the page has more than %d marks", MaxMarks)
+	if err := p.count(at); err != nil {
+		return nil, err
 	}
 	p.page.size += 128
 	t, err := p.startTag(at)
@@ -278,8 +293,8 @@ func (p *parser) startTag(at int) (t tag, err error) {
 			p.at = i + 2
 			return t, nil
 		}
-		eq := bytes.IndexByte(p.body[i:], '=')
-		if eq <= 0 || eq > 64 {
+		eq := bytes.IndexByte(p.body[i:min(len(p.body), i+65)], '=')
+		if eq <= 0 {
 			return t, p.fail(i, "<esi:%s: an attribute is written name=\"value\"", t.name)
 		}
 		name := strings.TrimSpace(string(p.body[i : i+eq]))
@@ -290,8 +305,8 @@ func (p *parser) startTag(at int) (t tag, err error) {
 		if i >= len(p.body) || p.body[i] != '"' && p.body[i] != '\'' {
 			return t, p.fail(i, "<esi:%s: the value of %s stands in quotes", t.name, name)
 		}
-		end := bytes.IndexByte(p.body[i+1:], p.body[i])
-		if end < 0 || end > MaxAttribute {
+		end := bytes.IndexByte(p.body[i+1:min(len(p.body), i+2+MaxAttribute)], p.body[i])
+		if end < 0 {
 			return t, p.fail(i, "<esi:%s: the value of %s does not end, or is longer than %d bytes", t.name, name, MaxAttribute)
 		}
 		t.attrs[name] = entities.Replace(string(p.body[i+1 : i+1+end]))
@@ -323,7 +338,7 @@ func (p *parser) include(at int, t tag) ([]node, error) {
 		return nil, p.fail(at, `<esi:include onerror=%q>: it is "continue", or left out`, t.attrs["onerror"])
 	}
 	for _, text := range []string{in.Source, in.Other} {
-		if _, err := expand(nil, text, &Visitor{}, inURL); err != nil {
+		if _, err := expand(text, &Visitor{}, inURL, parsing()); err != nil {
 			return nil, p.fail(at, "<esi:include>: %v", err)
 		}
 	}
@@ -361,8 +376,8 @@ func (p *parser) children(at int, of string, child func(at int, t tag) error) er
 			p.at = end
 			return nil
 		case bytes.HasPrefix(rest, []byte("<esi:")):
-			if p.marks++; p.marks > MaxMarks {
-				return p.fail(p.at, "the page has more than %d marks", MaxMarks)
+			if err := p.count(p.at); err != nil {
+				return err
 			}
 			begin := p.at
 			t, err := p.startTag(begin)
