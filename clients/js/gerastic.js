@@ -240,8 +240,9 @@ export class Fragments {
   async #call(what, body, more) {
     const gone = new AbortController()
     let timer = setTimeout(() => gone.abort(new Error('Gerastic did not answer in time')), this.#options.timeout)
+    const { fetch } = this.#options // called by itself: a browser's is offended at being another object's method
     try {
-      const answer = await this.#options.fetch(`${this.#control}/v1/fragments/${what}${this.#options.query}`, {
+      const answer = await fetch(`${this.#control}/v1/fragments/${what}${this.#options.query}`, {
         method: 'POST', body, signal: gone.signal, headers: { Authorization: `Bearer ${this.#token}`, 'Content-Type': 'application/cbor-seq' },
       })
       clearTimeout(timer)

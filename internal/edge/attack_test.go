@@ -403,3 +403,62 @@ func TestWaitingForAConnectionCounts(t *testing.T) {
 	assert.NotZero(t, seen[503], "no more wait than eight for each connection")
 	assert.GreaterOrEqual(t, seen[504], 16)
 }
+
+// TestWhatIsTurnedAway: requests that their origin would read otherwise than the edge, that
+// open a way past its rules, and that end here. None of them reaches the origin.
+func TestWhatIsTurnedAway(t *testing.T) {
+	s := newStand(t, text("page"))
+	for _, c := range []struct {
+		request string
+		status  int
+	}{
+		{"CONNECT site.example:443 HTTP/1.1\r\nHost: site.example:443\r\n\r\nGET /x HTTP/1.1\r\nHost: x\r\n\r\n", 405},
+		{"TRACE /ports/a HTTP/1.1\r\nHost: x\r\n\r\n", 405},
+		{"OPTIONS /ports/a HTTP/1.1\r\nHost: x\r\nMax-Forwards: 0\r\n\r\n", 200},
+		{"GET /a HTTP/1.1\r\nHost: a\"b\r\n\r\n", 400},
+		{"GET /a HTTP/1.1\r\nHost: a,b\r\n\r\n", 400},
+		{"GET http://u@x/a HTTP/1.1\r\nHost: x\r\n\r\n", 200}, // who a visitor says they are goes no further
+	} {
+		conn, resp, _ := s.raw(c.request)
+		assert.Equal(t, c.status, resp.StatusCode, c.request)
+		if c.status == 405 {
+			assert.Contains(t, resp.Header.Get("Allow"), "GET")
+		}
+		conn.Close()
+	}
+	assert.EqualValues(t, 1, s.asked.Load())
+	var seen []string
+	s.answer(func(w http.ResponseWriter, r *http.Request) { seen = r.Header["Max-Forwards"] })
+	s.do("OPTIONS", "/a", "Max-Forwards: 3")
+	assert.Equal(t, []string{"2"}, seen)
+	s.do("OPTIONS", "/a", "Max-Forwards: many")
+	assert.Equal(t, []string{"many"}, seen, "what is no number says nothing")
+
+	asked := s.asked.Load()
+	for _, fields := range []string{
+		"\x82\x86" + literal(4, "/a b") + literal(1, "x"),
+		"\x82\x86" + literal(4, "/a?b=c d") + literal(1, "x"),
+		"\x82\x86" + literal(4, "/a?b HTTP/1.1\r\nX: y") + literal(1, "x"),
+		"\x82\x86\x84" + literal(1, `x";for="10.0.0.1`),
+		"\x86\x84" + literal(1, "x") + literal(2, "GET /b"),
+		"\x82\x86\x84" + literal(1, "x\x7fy"),
+	} {
+		conn := s.open("PRI * HTTP/2.0\r\n\r\nSM\r\n\r\n" + frame(4, 0, 0, "") + frame(1, 5, 1, fields))
+		head := make([]byte, 9)
+		for { // to the answer, or to what says that there will be none
+			_, err := io.ReadFull(conn, head)
+			require.NoError(t, err)
+			payload := make([]byte, binary.BigEndian.Uint32(append([]byte{0}, head[:3]...)))
+			_, err = io.ReadFull(conn, payload)
+			require.NoError(t, err)
+			if head[3] == 1 || head[3] == 3 || head[3] == 7 { // HEADERS, RST_STREAM, GOAWAY
+				if head[3] == 1 {
+					assert.Equal(t, byte(0x8c), payload[0], "status 400, of the static table: %q", fields)
+				}
+				break
+			}
+		}
+		conn.Close()
+	}
+	assert.Equal(t, asked, s.asked.Load(), "none of them came to the origin")
+}

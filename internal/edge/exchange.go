@@ -102,7 +102,7 @@ func RequestOf(r *http.Request, trusted bool) key.Request {
 		if proto := strings.ToLower(r.Header.Get("X-Forwarded-Proto")); proto == "http" || proto == "https" {
 			req.Scheme = proto
 		}
-		if host := r.Header.Get("X-Forwarded-Host"); host != "" && !strings.ContainsAny(host, ", /\\@") {
+		if host := r.Header.Get("X-Forwarded-Host"); host != "" && isHost(host) {
 			req.Host = host
 		}
 	}
@@ -125,6 +125,9 @@ func RequestOf(r *http.Request, trusted bool) key.Request {
 func (x *exchange) answer() {
 	if x.rules == nil {
 		x.refuse(http.StatusServiceUnavailable, "there is no policy yet", meter.Route)
+		return
+	}
+	if x.turnAway() {
 		return
 	}
 	x.match()

@@ -198,8 +198,11 @@ func (x *exchange) refuse(status int, text string, cause meter.Cause) {
 	clear(h)
 	h.Set("Content-Type", "text/plain; charset=utf-8")
 	h.Set("Cache-Control", "no-store")
-	if status == http.StatusServiceUnavailable {
+	switch status {
+	case http.StatusServiceUnavailable:
 		h.Set("Retry-After", "1")
+	case http.StatusMethodNotAllowed:
+		h.Set("Allow", methods)
 	}
 	line := rules.CacheStatus{Forward: x.forward, Own: x.forward == rules.NotForwarded}
 	x.detail(&line, x.explains())

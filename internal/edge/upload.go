@@ -185,12 +185,12 @@ const writePiece = 16 << 10
 // careful returns a writer for the request, the plain one if that will do. The connection
 // ends where it cannot be sure where the next request begins: after a body in chunks, which
 // somebody before us may have seen otherwise (RFC 9112 §6.1), after one that was not read,
-// and in HTTP/1.0.
+// in HTTP/1.0, and after CONNECT, whose sender takes what follows for something else.
 func careful(w http.ResponseWriter, r *http.Request, u *upload) http.ResponseWriter {
 	if r.ProtoMajor == 2 {
 		return &visitorWriter{ResponseWriter: w, shared: true}
 	}
-	ends := len(r.TransferEncoding) > 0 || !r.ProtoAtLeast(1, 1)
+	ends := len(r.TransferEncoding) > 0 || !r.ProtoAtLeast(1, 1) || r.Method == http.MethodConnect
 	if u == nil && !ends {
 		return w
 	}
