@@ -68,7 +68,7 @@ func TestFragmentsByPlainHTTP(t *testing.T) {
 	assert.Equal(t, "Petrel Dawn", (<-waiting).body, "whoever waited gets it")
 	hit := do("GET", card, "")
 	assert.Equal(t, []string{"Petrel Dawn", "text/plain", "fresh", `"vessel:7", "port:tholm"`, "84.500"},
-		[]string{hit.body, hit.header.Get("Content-Type"), hit.header.Get("Gerastic-State"), hit.header.Get("Cache-Groups"), hit.header.Get("Gerastic-Cost")})
+		[]string{hit.body, hit.header.Get("Gerastic-Type"), hit.header.Get("Gerastic-State"), hit.header.Get("Cache-Groups"), hit.header.Get("Gerastic-Cost")})
 	assert.Regexp(t, `^\d+$`, hit.header.Get("Age"))
 	assert.Equal(t, 404, fetch(t, "GET", at+card, "", other).status, "another application has its own")
 	assert.Equal(t, 403, fetch(t, "GET", at+card+"?namespace=plain", "", other).status)
@@ -135,7 +135,9 @@ func TestNothingIsInventedOfFragments(t *testing.T) {
 	require.Equal(t, 204, fetch(t, "PUT", at, "<script>alert(1)</script>", mine, lease, "Cache-Control: max-age=60").status)
 	got := fetch(t, "GET", at, "", mine)
 	assert.Equal(t, "<script>alert(1)</script>", got.body)
-	assert.Empty(t, got.header["Content-Type"])
+	assert.Empty(t, got.header["Gerastic-Type"])
+	assert.Equal(t, "application/octet-stream", got.header.Get("Content-Type"), "no browser may take it for a page of the console's")
+	assert.Contains(t, got.header.Get("Content-Security-Policy"), "sandbox")
 }
 
 func TestManyAtOnceByPlainHTTP(t *testing.T) {

@@ -202,6 +202,33 @@ func (r *Reader) Texts() []string {
 	return all
 }
 
+// TextsUpTo reads an array of texts, and copies the first of them, as many as are wanted and
+// no longer than length.
+func (r *Reader) TextsUpTo(most, length int) (all []string) {
+	for n := r.Array(); n > 0 && r.err == nil; n-- {
+		if text := r.TextInPlace(); len(all) < most && len(text) <= length {
+			all = append(all, strings.Clone(text))
+		}
+	}
+	return all
+}
+
+// BytesHead reads how long the byte string is whose bytes follow; read them with Body, or pass
+// over them with Discard.
+func (r *Reader) BytesHead() uint64 { return r.want(byteString) }
+
+// Body returns the bytes that BytesHead announced.
+func (r *Reader) Body(n uint64) []byte { return r.take(n) }
+
+// Discard passes over bytes without holding them.
+func (r *Reader) Discard(n uint64) {
+	for n > 0 && r.err == nil {
+		piece := min(n, step)
+		r.take(piece)
+		n -= piece
+	}
+}
+
 // TextsInPlace reads an array of texts behind those that all has, as TextInPlace does.
 func (r *Reader) TextsInPlace(all []string) []string {
 	for n := r.Array(); n > 0 && r.err == nil; n-- {
@@ -275,7 +302,7 @@ func (r *Reader) skip(depth int) {
 	}
 	switch major {
 	case byteString, text:
-		r.take(n)
+		r.Discard(n)
 	case array, mapping:
 		if n > 1<<20 {
 			r.fail("too many items")

@@ -95,13 +95,14 @@ yet; after that, policies come through gerastic policy apply.
 	f.StringVar(&logFormat, "log-format", "text", "text or json, to standard error")
 	f.StringVar(&s.Certificate, "certificate", "", "certificate of the edge, PEM; it is taken anew when the file changes")
 	f.StringVar(&s.CertificateKey, "certificate-key", "", "its key, PEM")
+	f.StringSliceVar(&s.ControlHosts, "control-hosts", nil, "names under which the control side may be reached, beside addresses and localhost")
 	f.IntVar(&s.PerAddress, "connections-per-address", 0, "connections that one address may have at a time; 0: as many as there may be in all. Not for --trust-proxy")
 	f.StringSliceVar(&s.TrustProxies, "trust-proxy", nil, "address range whose forwarding headers are believed; nobody's by default")
 	return c
 }
 
 // nodeSettings are the flags that may be set elsewhere, too.
-var nodeSettings = []string{"edge", "control", "memory", "database", "private-database", "policy", "policy-force", "node", "log-format", "sync-limit", "when-lost", "trust-proxy", "connections-per-address", "certificate", "certificate-key"}
+var nodeSettings = []string{"edge", "control", "memory", "database", "private-database", "policy", "policy-force", "node", "log-format", "sync-limit", "when-lost", "trust-proxy", "connections-per-address", "control-hosts", "certificate", "certificate-key"}
 
 // fromElsewhere fills the flags that were not given from GERASTIC_… variables, and
 // then from DATA/node.yaml.

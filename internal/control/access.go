@@ -10,6 +10,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"gerastic/internal/core/rules"
 	"gerastic/internal/records"
 )
 
@@ -71,7 +72,7 @@ func (c *Control) tokenOf(authorization, cookies string) (records.Token, bool) {
 		return records.Token{}, false
 	}
 	for _, cookie := range parsed {
-		if cookie.Name == cookieName {
+		if cookie.Name == cookieName || cookie.Name == securePrefix+cookieName {
 			return c.sessions.token(cookie.Value, c.now(), c.node.TokenFor)
 		}
 	}
@@ -79,9 +80,12 @@ func (c *Control) tokenOf(authorization, cookies string) (records.Token, bool) {
 }
 
 const (
-	cookieName    = "gerastic_session"
+	cookieName    = rules.SessionCookie
 	sessionLength = 12 * time.Hour
-	maxSessions   = 1000
+	// maxSessions is how many one token may have; beyond it the oldest of its own ends.
+	maxSessions = 20
+	// securePrefix keeps a cookie to this host and to TLS (RFC 6265bis §4.1.3.2).
+	securePrefix = "__Host-"
 )
 
 // sessions are the sign-ins of the console, in memory: a restart ends them. A session
@@ -96,13 +100,24 @@ type session struct {
 	until  time.Time
 }
 
+// begin signs in, at the cost of nobody else's session.
 func (s *sessions) begin(secret string, now time.Time) (id string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	own, oldest := 0, ""
 	for id, old := range s.open {
-		if now.After(old.until) || len(s.open) >= maxSessions {
+		switch {
+		case now.After(old.until):
 			delete(s.open, id)
+		case old.secret == secret:
+			own++
+			if oldest == "" || old.until.Before(s.open[oldest].until) {
+				oldest = id
+			}
 		}
+	}
+	if own >= maxSessions {
+		delete(s.open, oldest)
 	}
 	id = rand.Text() + rand.Text()
 	s.open[id] = session{secret, now.Add(sessionLength)}
@@ -139,8 +154,9 @@ type sessionAnswer struct {
 // sessionCalls are how the console signs in and out. The cookie is out of reach of
 // scripts and of other sites; state-changing calls are checked for their origin besides.
 func (c *Control) sessionCalls() {
-	huma.Register(c.api, huma.Operation{OperationID: "sign-in", Method: http.MethodPost, Path: "/v1/session", Summary: "Sign in with a token"},
+	huma.Register(c.api, huma.Operation{OperationID: "sign-in", Method: http.MethodPost, Path: "/v1/session", Summary: "Sign in with a token", MaxBodyBytes: 4 << 10},
 		func(_ context.Context, in *struct {
+			encrypted
 			Body struct {
 				Token string `json:"token" minLength:"1" maxLength:"200"`
 			}
@@ -150,7 +166,7 @@ func (c *Control) sessionCalls() {
 			if !ok {
 				return nil, huma.Error401Unauthorized("no token in force reads like this; the first one is in the node's directory, in the file admin.token")
 			}
-			return &sessionAnswer{SetCookie: sessionCookie(c.sessions.begin(secret, c.now()), int(sessionLength/time.Second)), Body: c.who(token)}, nil
+			return &sessionAnswer{SetCookie: in.cookie(c.sessions.begin(secret, c.now()), int(sessionLength/time.Second)), Body: c.who(token)}, nil
 		})
 	huma.Register(c.api, operation("who-am-i", http.MethodGet, "/v1/session", "Tell whose token this is", records.Read),
 		func(ctx context.Context, _ *struct{}) (*struct{ Body whoAmI }, error) {
@@ -159,15 +175,36 @@ func (c *Control) sessionCalls() {
 		})
 	huma.Register(c.api, huma.Operation{OperationID: "sign-out", Method: http.MethodDelete, Path: "/v1/session", Summary: "Sign out", DefaultStatus: http.StatusNoContent},
 		func(_ context.Context, in *struct {
+			encrypted
 			Session string `cookie:"gerastic_session"`
+			Secure  string `cookie:"__Host-gerastic_session"`
 		}) (*struct {
 			SetCookie http.Cookie `header:"Set-Cookie"`
 		}, error) {
 			c.sessions.end(in.Session)
+			c.sessions.end(in.Secure)
 			return &struct {
 				SetCookie http.Cookie `header:"Set-Cookie"`
-			}{sessionCookie("", -1)}, nil
+			}{in.cookie("", -1)}, nil
 		})
+}
+
+// encrypted tells whether the browser speaks TLS, to us or to a proxy before us.
+type encrypted struct{ tls bool }
+
+// Resolve implements huma.Resolver.
+func (e *encrypted) Resolve(ctx huma.Context) []error {
+	e.tls = ctx.TLS() != nil || strings.EqualFold(ctx.Header("X-Forwarded-Proto"), "https")
+	return nil
+}
+
+// cookie carries a session; with TLS it is out of reach of other hosts' and of cleartext.
+func (e *encrypted) cookie(id string, age int) http.Cookie {
+	c := http.Cookie{Name: cookieName, Value: id, Path: "/", MaxAge: age, HttpOnly: true, SameSite: http.SameSiteStrictMode}
+	if e.tls {
+		c.Name, c.Secure = securePrefix+cookieName, true
+	}
+	return c
 }
 
 func (c *Control) who(t records.Token) whoAmI {
@@ -176,8 +213,4 @@ func (c *Control) who(t records.Token) whoAmI {
 		w.Rights = append(w.Rights, string(r))
 	}
 	return w
-}
-
-func sessionCookie(id string, age int) http.Cookie {
-	return http.Cookie{Name: cookieName, Value: id, Path: "/", MaxAge: age, HttpOnly: true, SameSite: http.SameSiteStrictMode}
 }

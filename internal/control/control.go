@@ -4,9 +4,14 @@ package control
 
 import (
 	"context"
+	"fmt"
 	"io/fs"
 	"log/slog"
+	"net"
 	"net/http"
+	"net/netip"
+	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -69,16 +74,18 @@ type Control struct {
 	sessions sessions
 	api      huma.API
 	router   chi.Router
+	hosts    []string // names under which it may be reached
 	stop     sync.Once
 	done     chan struct{} // closed when streams must end
 }
 
 // New returns the control side of a node. console holds the built console; nil serves none.
-func New(node Node, e *edge.Edge, console fs.FS, log *slog.Logger) *Control {
-	c := &Control{node: node, edge: e, store: e.Store, log: log, now: e.Now, done: make(chan struct{})}
+// hosts are the names under which it may be reached, beside addresses and localhost.
+func New(node Node, e *edge.Edge, console fs.FS, log *slog.Logger, hosts ...string) *Control {
+	c := &Control{node: node, edge: e, store: e.Store, log: log, now: e.Now, done: make(chan struct{}), hosts: hosts}
 	c.sessions.open = map[string]session{}
 	r := chi.NewRouter()
-	r.Use(c.recover, secure)
+	r.Use(c.recover, secure, c.ownHost, paced)
 	c.router = r
 	calls := r.With(compressReads, http.NewCrossOriginProtection().Handler, limitBody)
 	c.api = humachi.New(calls, config())
@@ -127,6 +134,32 @@ func (c *Control) ServeHTTP(w http.ResponseWriter, r *http.Request) { c.router.S
 
 // OpenAPI returns the description of the API as JSON.
 func (c *Control) OpenAPI() ([]byte, error) { return c.api.OpenAPI().MarshalJSON() }
+
+// ownHost refuses requests under a name that is not this node's: a page of a stranger's whose
+// name leads here would be of the console's own origin. Who asks for health knows only an
+// address, whatever it is called.
+func (c *Control) ownHost(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path != "/healthz" && r.URL.Path != "/readyz" && !c.isOwn(r.Host) {
+			problem(w, http.StatusMisdirectedRequest, fmt.Sprintf("this node is not reached under the name %q; if it should be, start it with --control-hosts NAME", r.Host))
+			return
+		}
+		next.ServeHTTP(w, r)
+	})
+}
+
+// isOwn reports whether a Host is an address, localhost, or one of the names that were given.
+func (c *Control) isOwn(host string) bool {
+	name := host
+	if before, _, err := net.SplitHostPort(host); err == nil {
+		name = before
+	}
+	name = strings.ToLower(strings.TrimSuffix(strings.Trim(name, "[]"), "."))
+	if _, err := netip.ParseAddr(name); err == nil {
+		return true
+	}
+	return name == "localhost" || slices.Contains(c.hosts, name)
+}
 
 // limitBody bounds what a caller may send.
 func limitBody(next http.Handler) http.Handler {

@@ -3,13 +3,13 @@ package control
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
 	"net/url"
 	"strconv"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -17,8 +17,10 @@ import (
 	"github.com/klauspost/compress/gzip"
 
 	"gerastic/client"
+	"gerastic/internal/core/fill"
 	"gerastic/internal/core/fragment"
 	"gerastic/internal/core/rules"
+	"gerastic/internal/core/store"
 	"gerastic/internal/core/tags"
 	"gerastic/internal/records"
 )
@@ -36,6 +38,7 @@ const (
 	leaseHeader = "Gerastic-Lease"
 	leftHeader  = "Gerastic-Left"
 	costHeader  = "Gerastic-Cost"
+	typeHeader  = "Gerastic-Type" // that it was stored with
 )
 
 // fragmentCalls are plain handlers: they are on the way of every page that an application
@@ -43,6 +46,18 @@ const (
 func (c *Control) fragmentCalls(r chi.Router) {
 	c.describeFragments()
 	guard := http.NewCrossOriginProtection()
+	// Bodies are for applications: the console's session, which goes wherever a page on this host
+	// sends a browser, does not open them.
+	bodies := func(do func(http.ResponseWriter, *http.Request, string)) func(http.ResponseWriter, *http.Request, string) {
+		return func(w http.ResponseWriter, r *http.Request, namespace string) {
+			if r.Header.Get("Authorization") == "" {
+				w.Header().Set("WWW-Authenticate", `Bearer realm="gerastic"`)
+				problem(w, http.StatusUnauthorized, "what is stored is given to a token only, not to a session: send Authorization: Bearer TOKEN")
+				return
+			}
+			do(w, r, namespace)
+		}
+	}
 	to := func(do func(http.ResponseWriter, *http.Request, string)) http.HandlerFunc {
 		return guard.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			namespace, status, why := c.namespaceOf(r)
@@ -56,9 +71,9 @@ func (c *Control) fragmentCalls(r chi.Router) {
 			do(w, r, namespace)
 		})).ServeHTTP
 	}
-	r.Post("/v1/fragments/lookup", to(c.lookup))
+	r.Post("/v1/fragments/lookup", to(bodies(c.lookup)))
 	r.Post("/v1/fragments/store", to(c.storeAll))
-	r.Get("/v1/fragments/{key}", to(c.getFragment))
+	r.Get("/v1/fragments/{key}", to(bodies(c.getFragment)))
 	r.Put("/v1/fragments/{key}", to(c.putFragment))
 	r.Delete("/v1/fragments/{key}", to(c.deleteFragment))
 }
@@ -208,9 +223,13 @@ func (c *Control) getFragment(w http.ResponseWriter, r *http.Request, namespace 
 		if len(e.Subject.Tags) > 0 {
 			h.Set("Cache-Groups", rules.FormatGroups(e.Subject.Tags))
 		}
-		h["Content-Type"] = nil // not even a guess, if it was stored without
+		// Whoever stores fragments writes what they like, and this is the console's own origin: no
+		// browser may take it for more than bytes.
+		h.Set("Content-Type", "application/octet-stream")
+		h.Set("Content-Security-Policy", "sandbox; default-src 'none'")
+		h.Set("Content-Disposition", "attachment")
 		if kind := e.Header.Get("Content-Type"); kind != "" {
-			h.Set("Content-Type", kind)
+			h.Set(typeHeader, kind)
 		}
 		c.writeBody(w, r, e.Header.Get("Content-Encoding"), e.Body)
 	case fragment.Yours:
@@ -241,25 +260,77 @@ func (c *Control) writeBody(w http.ResponseWriter, r *http.Request, coding strin
 	_, _ = w.Write(body)
 }
 
-// body reads what a caller sends into room that the store gives; give it back with release.
+// body reads what a caller sends into room that the store gives as it comes; give it back with
+// release.
 func (c *Control) body(w http.ResponseWriter, r *http.Request) (body []byte, release func(), ok bool) {
 	length := r.ContentLength
 	if length < 0 {
 		problem(w, http.StatusLengthRequired, "send the length of the body, so that room can be made for it")
 		return nil, nil, false
 	}
-	if !c.store.Reserve(length) {
+	in := c.reserving(r.Body)
+	release = in.release
+	if length <= c.store.Limit() {
+		body = make([]byte, 0, min(length, roomStep))
+	} else {
+		in.refused = true
+	}
+	for !in.refused && int64(len(body)) < length {
+		if len(body) == cap(body) {
+			body = append(make([]byte, 0, min(length, 2*int64(cap(body)))), body...)
+		}
+		n, err := in.Read(body[len(body):cap(body)])
+		body = body[:len(body)+n]
+		if err != nil && !in.refused && int64(len(body)) < length {
+			release()
+			problem(w, http.StatusBadRequest, "the body did not come whole, so nothing was stored: "+err.Error())
+			return nil, nil, false
+		}
+	}
+	if in.refused {
+		release()
 		problem(w, http.StatusRequestEntityTooLarge, fmt.Sprintf("%d bytes do not fit into the store; its limit is set with --memory", length))
 		return nil, nil, false
 	}
-	release = sync.OnceFunc(func() { c.store.Release(length) })
-	body = make([]byte, length)
-	if _, err := io.ReadFull(r.Body, body); err != nil {
-		release()
-		problem(w, http.StatusBadRequest, "the body did not come whole, so nothing was stored: "+err.Error())
-		return nil, nil, false
-	}
 	return body, release, true
+}
+
+// roomStep is for how many bytes at a time the store is asked for room.
+const roomStep = 64 << 10
+
+// reserving is a reader for which the store makes room as it reads, and no sooner: what is only
+// announced takes nothing.
+type reserving struct {
+	from    io.Reader
+	store   *store.Memory
+	read    int64
+	granted int64
+	refused bool
+}
+
+func (c *Control) reserving(from io.Reader) *reserving { return &reserving{from: from, store: c.store} }
+
+var errNoRoom = errors.New("it does not fit into the store")
+
+func (in *reserving) Read(p []byte) (int, error) {
+	n, err := in.from.Read(p)
+	in.read += int64(n)
+	if lacking := in.read - in.granted; lacking > 0 {
+		more := (lacking + roomStep - 1) / roomStep * roomStep
+		if !in.store.Reserve(more) {
+			in.refused = true
+			return n, errNoRoom
+		}
+		in.granted += more
+	}
+	return n, err
+}
+
+// release gives back the room for what was read so far: the store counts it from here on, or
+// it is gone.
+func (in *reserving) release() {
+	in.store.Release(in.granted)
+	in.read, in.granted = 0, 0
 }
 
 func (c *Control) putFragment(w http.ResponseWriter, r *http.Request, namespace string) {
@@ -280,6 +351,14 @@ func (c *Control) putFragment(w http.ResponseWriter, r *http.Request, namespace 
 	var cut int
 	if in.Tags, cut = rules.Groups(r.Header["Cache-Groups"]); cut > 0 || len(in.Tags) == 0 && r.Header.Get("Cache-Groups") != "" {
 		problem(w, http.StatusUnprocessableEntity, fmt.Sprintf(`Cache-Groups is a list of strings, such as "port:tholm", "notices": at most %d of them`, rules.MaxGroups))
+		return
+	}
+	if bad := in.Check(); bad != nil {
+		refuse(w, bad)
+		return
+	}
+	if !c.node.Fragments().Leases.Known(in.Lease) { // before anything makes room for it
+		problem(w, http.StatusConflict, fill.ErrNoLease.Error())
 		return
 	}
 	body, release, ok := c.body(w, r)

@@ -3,6 +3,7 @@ package control
 import (
 	"bytes"
 	"fmt"
+	"math"
 	"net/http"
 	"strconv"
 	"sync"
@@ -11,6 +12,7 @@ import (
 	"gerastic/internal/cbor"
 	"gerastic/internal/core/fragment"
 	"gerastic/internal/core/meter"
+	"gerastic/internal/core/rules"
 )
 
 // Limits of the calls for many fragments.
@@ -259,7 +261,11 @@ type offer struct {
 // most is the longest lifetime in seconds that is told apart from for ever.
 const most = 100 * 365 * 24 * 3600
 
-func readOffer(r *cbor.Reader) (in offer) {
+// maxUnleased is how long a body may be, in bytes, that comes before its lease does: a longer
+// one is passed over.
+const maxUnleased = 1 << 20
+
+func (c *Control) readOffer(r *cbor.Reader) (in offer) {
 	seconds := func() time.Duration {
 		s := r.Number()
 		return time.Duration(max(0, min(s, most)) * float64(time.Second))
@@ -277,9 +283,14 @@ func readOffer(r *cbor.Reader) (in offer) {
 		case "coding":
 			in.Coding = r.Text()
 		case "body":
-			in.Body = bytes.Clone(r.Bytes()) // it stays; what else came with it does not
+			n := r.BytesHead()
+			if in.TooLong = n > maxUnleased && !c.node.Fragments().Leases.Known(in.Lease); in.TooLong {
+				r.Discard(n)
+				break
+			}
+			in.Body = bytes.Clone(r.Body(n)) // it stays; what else came with it does not
 		case "tags":
-			in.Tags = r.Texts()
+			in.Tags = r.TextsUpTo(rules.MaxGroups+1, math.MaxInt)
 		case "life":
 			in.Lifetime = seconds()
 		case "stale":
@@ -287,7 +298,7 @@ func readOffer(r *cbor.Reader) (in offer) {
 		case "cost":
 			in.Cost = time.Duration(max(0, min(r.Number(), 3600_000)) * float64(time.Millisecond))
 		case "parts":
-			in.Parts = r.Texts()
+			in.Parts = r.TextsUpTo(fragment.MaxParts, fragment.MaxKey+65)
 		default:
 			return false
 		}
@@ -298,31 +309,28 @@ func readOffer(r *cbor.Reader) (in offer) {
 
 // storeAll takes many fragments in, or leases back whose fill failed; each has an answer.
 func (c *Control) storeAll(w http.ResponseWriter, r *http.Request, namespace string) {
-	length := max(r.ContentLength, 0)
 	if r.ContentLength < 0 {
 		problem(w, http.StatusLengthRequired, "send the length of the body, so that room can be made for it")
 		return
 	}
-	if !c.store.Reserve(length) {
-		problem(w, http.StatusRequestEntityTooLarge, fmt.Sprintf("%d bytes do not fit into the store; its limit is set with --memory, or send them in several calls", length))
-		return
-	}
-	left := length
-	defer func() { c.store.Release(left) }()
-	in := cbor.NewReader(r.Body, length)
+	room := c.reserving(r.Body)
+	defer room.release()
+	in := cbor.NewReader(room, r.ContentLength)
 	var results []error
 	for in.More() && len(results) < maxKeys {
-		offered := readOffer(in)
+		offered := c.readOffer(in)
 		if in.Err() != nil {
 			break
 		}
-		freed := min(left, int64(len(offered.Body)))
-		c.store.Release(freed) // the store counts it from here on
-		left -= freed
+		room.release() // the store counts it from here on
 		results = append(results, c.take(namespace, offered))
 	}
 	if in.Err() == nil && in.More() {
 		problem(w, http.StatusBadRequest, fmt.Sprintf("one call stores up to %d fragments; the first %d of them were dealt with, send the rest in another", maxKeys, maxKeys))
+		return
+	}
+	if room.refused {
+		problem(w, http.StatusRequestEntityTooLarge, fmt.Sprintf("the fragment at place %d does not fit into the store, and nothing from it on was stored; the limit is set with --memory", len(results)))
 		return
 	}
 	if err := in.Err(); err != nil {

@@ -2,6 +2,7 @@ package control
 
 import (
 	"context"
+	"fmt"
 	"net/http"
 	"strings"
 	"time"
@@ -45,9 +46,21 @@ func (q *watchQuery) wants(e *edge.Event) bool {
 }
 
 func (c *Control) watchCalls() {
-	sse.Register(c.api, operation("watch", http.MethodGet, "/v1/events", "Follow requests as they are answered", records.Read), map[string]any{"request": client.Event{}},
+	following := operation("watch", http.MethodGet, "/v1/events", "Follow requests as they are answered", records.Read)
+	following.Middlewares = huma.Middlewares{func(ctx huma.Context, next func(huma.Context)) {
+		if c.edge.Watches() >= edge.MaxWatches {
+			ctx.SetHeader("Retry-After", "5")
+			_ = huma.WriteErr(c.api, ctx, http.StatusServiceUnavailable, fmt.Sprintf("%d follow the requests of this node already, and no more may; close one", edge.MaxWatches))
+			return
+		}
+		next(ctx)
+	}}
+	sse.Register(c.api, following, map[string]any{"request": client.Event{}},
 		func(ctx context.Context, q *watchQuery, send sse.Sender) {
-			w := c.edge.Watch(q.Keys)
+			w := c.edge.Watch(q.Keys, q.wants)
+			if w == nil {
+				return
+			}
 			defer w.Close()
 			tick := time.NewTicker(alive)
 			defer tick.Stop()
@@ -63,9 +76,6 @@ func (c *Control) watchCalls() {
 					return
 				case <-tick.C:
 				case e := <-w.Events:
-					if !q.wants(&e) {
-						continue
-					}
 					event = eventOut(&e, c.now())
 					event.Missed = w.Missed.Swap(0)
 				}

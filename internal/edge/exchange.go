@@ -7,6 +7,7 @@ import (
 	"math/rand/v2"
 	"net/http"
 	"runtime/debug"
+	"slices"
 	"strings"
 	"time"
 
@@ -52,12 +53,26 @@ func (x *exchange) begin(w http.ResponseWriter, r *http.Request) {
 	x.w, x.r = w, r
 	x.sent.Remote, x.sent.Proto = r.RemoteAddr, r.ProtoMajor
 	rules.DropConnectionFields(rules.Header(r.Header)) // no key may hold what ends here
+	dropSession(r.Header)
 	x.began = x.edge.Now()
 	x.rules = x.edge.rules.Load()
 	x.sample, x.depth = meter.Sample{Outcome: meter.Error}, 0
 	x.req = RequestOf(r, x.edge.Trusted.Contains(r.RemoteAddr))
 	x.takeBody()
 	x.w = careful(w, r, x.upload)
+}
+
+// dropSession takes an engineer's sign-in on the console off: it is none of the site's
+// business, and would be a key to all of it.
+func dropSession(h http.Header) {
+	if !slices.ContainsFunc(h["Cookie"], func(line string) bool { return strings.Contains(line, rules.SessionCookie) }) {
+		return
+	}
+	if kept := key.KeepCookies(h["Cookie"], func(name string) bool { return !rules.IsSessionCookie(name) }); len(kept) > 0 {
+		h["Cookie"] = kept
+	} else {
+		delete(h, "Cookie")
+	}
 }
 
 // end records the request, once, however it ended, and gives the exchange back.

@@ -670,16 +670,36 @@ func TestCompareIsBounded(t *testing.T) {
 
 func TestWatchingNeverSlowsARequest(t *testing.T) {
 	s := newStand(t, text("x"))
-	slow, keys := s.edge.Watch(false), s.edge.Watch(true)
+	all := func(*Event) bool { return true }
+	slow, keys := s.edge.Watch(false, all), s.edge.Watch(true, func(e *Event) bool { return strings.HasSuffix(e.URL, "=1") })
 	defer slow.Close()
-	for i := range watchRoom + 50 {
-		s.edge.ServeHTTP(httptest.NewRecorder(), httptest.NewRequest("GET", fmt.Sprintf("http://h/ports/a?page=%d", i%2), nil))
+	visit := func(page int) {
+		s.edge.ServeHTTP(httptest.NewRecorder(), httptest.NewRequest("GET", fmt.Sprintf("http://h/ports/a?page=%d", page), nil))
+	}
+	for range 20 {
+		visit(2)
+		visit(1)
 		e := <-keys.Events
 		assert.Equal(t, "port", e.Sample.Route)
 		assert.Contains(t, e.Key, "path=/ports/a")
-		assert.Contains(t, e.URL, "http://h/ports/a?page=")
+		assert.Equal(t, "http://h/ports/a?page=1", e.URL, "what it does not want is neither shown nor missed")
 	}
-	assert.EqualValues(t, 50, slow.Missed.Load())
-	keys.Close()
+	assert.Zero(t, keys.Missed.Load())
 	assert.Empty(t, (<-slow.Events).Key)
+	for range 3 * handedRate {
+		visit(2)
+	}
+	assert.Eventually(t, func() bool { return slow.Missed.Load() > 0 }, 5*time.Second, time.Millisecond, "who does not read misses events, and is told")
+	assert.LessOrEqual(t, len(slow.Events), watchRoom)
+	var more []*Watch
+	for range MaxWatches - 2 {
+		more = append(more, s.edge.Watch(false, all))
+	}
+	assert.Nil(t, s.edge.Watch(false, all), "no more may watch")
+	for _, w := range append(more, keys) {
+		w.Close()
+	}
+	again := s.edge.Watch(false, all)
+	require.NotNil(t, again)
+	again.Close()
 }

@@ -92,7 +92,7 @@ func Start(ctx context.Context, s Settings) (*Node, error) {
 	n.detect = detect.New(detect.Parts{Node: s.Name, Log: s.Log, Records: n.Records, Purge: n.Purge})
 	n.tokens.Store(&tokenTable{})
 	n.rules.Store(&ruleState{})
-	n.control = control.New(n, n.edge, s.Console, s.Log)
+	n.control = control.New(n, n.edge, s.Console, s.Log, s.ControlHosts...)
 	if err := n.start(ctx); err != nil {
 		n.Stop(ctx)
 		return nil, err

@@ -6,7 +6,9 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
+	"net"
 	"net/netip"
+	"strings"
 	"time"
 
 	"gerastic/internal/origin"
@@ -15,10 +17,11 @@ import (
 // Settings say how a node runs.
 type Settings struct {
 	Name            string
-	Edge, Control   string // listen addresses
-	Data            string // directory
-	Memory          int64  // bytes
-	Database        string // connection string; "" with PrivateDatabase
+	Edge, Control   string   // listen addresses
+	ControlHosts    []string // names under which control may be reached, besides addresses, localhost and that of Control
+	Data            string   // directory
+	Memory          int64    // bytes
+	Database        string   // connection string; "" with PrivateDatabase
 	PrivateDatabase bool
 	Throwaway       bool // the private database may lose everything in a crash of the machine
 	PolicyFile      string
@@ -64,6 +67,9 @@ func (s *Settings) check() error {
 	if (s.Certificate == "") != (s.CertificateKey == "") {
 		return fmt.Errorf("--certificate and --certificate-key belong together; pass both")
 	}
+	if err := s.checkHosts(); err != nil {
+		return err
+	}
 	if s.PerAddress < 0 {
 		return fmt.Errorf("--connections-per-address must be 0, for no limit of its own, or more")
 	}
@@ -79,5 +85,22 @@ func (s *Settings) check() error {
 		}
 		s.trusted = append(s.trusted, prefix.Masked())
 	}
+	return nil
+}
+
+// checkHosts brings the names of control into the form in which they are compared.
+func (s *Settings) checkHosts() error {
+	var hosts []string
+	for _, name := range s.ControlHosts {
+		name = strings.ToLower(strings.TrimSuffix(strings.TrimSpace(name), "."))
+		if name == "" || strings.ContainsAny(name, ":/*@ ") {
+			return fmt.Errorf("--control-hosts %q is no name; write console.example, without scheme and port, and each name in full", name)
+		}
+		hosts = append(hosts, name)
+	}
+	if name, _, err := net.SplitHostPort(s.Control); err == nil && name != "" {
+		hosts = append(hosts, strings.ToLower(name))
+	}
+	s.ControlHosts = hosts
 	return nil
 }

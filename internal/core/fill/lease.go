@@ -18,6 +18,7 @@ type Lease struct {
 	Began time.Time
 	Until time.Time // beyond it another may get one
 
+	owner  string
 	done   chan struct{} // closed when it has ended, one way or the other
 	before *Lease        // the one that ran out when this was given
 }
@@ -31,6 +32,7 @@ type Leases struct {
 	limit   int
 	byKey   map[string]*Lease
 	byID    map[string]*Lease
+	owned   map[string]int // how many each owner has
 	sweeps  time.Time
 	refused int64 // asked for while too many were out
 }
@@ -42,35 +44,50 @@ var ErrNoLease = errors.New("the lease is not in force: what was filled since it
 const (
 	// MaxLeases is how many may be out at a time.
 	MaxLeases = 100_000
+	// share is which part of them one owner may have.
+	share = 4
 	// late is how long after its time a lease is still good, if nobody was faster.
 	late = 5 * time.Minute
 )
 
 // NewLeases returns none, of at most so many.
 func NewLeases(limit int) *Leases {
-	return &Leases{limit: limit, byKey: map[string]*Lease{}, byID: map[string]*Lease{}}
+	return &Leases{limit: limit, byKey: map[string]*Lease{}, byID: map[string]*Lease{}, owned: map[string]int{}}
 }
 
 // Ask returns the lease for a key: a new one (mine), or the one that somebody else has and
-// that has not run out. It returns nil when too many are out.
-func (ls *Leases) Ask(key string, stamp tags.Stamp, now time.Time, length time.Duration) (l *Lease, mine bool) {
+// that has not run out. It returns nil when too many are out, in all or of that owner's.
+func (ls *Leases) Ask(key, owner string, stamp tags.Stamp, now time.Time, length time.Duration) (l *Lease, mine bool) {
 	ls.mu.Lock()
 	defer ls.mu.Unlock()
 	before := ls.byKey[key]
 	if before != nil && now.Before(before.Until) {
 		return before, false
 	}
-	if len(ls.byID) >= ls.limit && now.Sub(ls.sweeps) > time.Second {
+	if ls.full(owner) && now.Sub(ls.sweeps) > time.Second {
 		ls.sweeps = now
 		ls.sweep(now)
 	}
-	if len(ls.byID) >= ls.limit {
+	if ls.full(owner) {
 		ls.refused++
 		return nil, false
 	}
-	l = &Lease{ID: rand.Text(), Key: key, Stamp: stamp, Began: now, Until: now.Add(length), done: make(chan struct{}), before: before}
+	l = &Lease{ID: rand.Text(), Key: key, owner: owner, Stamp: stamp, Began: now, Until: now.Add(length), done: make(chan struct{}), before: before}
 	ls.byKey[key], ls.byID[l.ID] = l, l
+	ls.owned[owner]++
 	return l, true
+}
+
+// full reports whether an owner can have no more. Under mu.
+func (ls *Leases) full(owner string) bool {
+	return len(ls.byID) >= ls.limit || ls.owned[owner] >= max(1, ls.limit/share)
+}
+
+// Known reports whether a lease of this ID is in force.
+func (ls *Leases) Known(id string) bool {
+	ls.mu.Lock()
+	defer ls.mu.Unlock()
+	return ls.byID[id] != nil
 }
 
 // Held returns the lease that somebody has for a key now, or nil.
@@ -110,6 +127,9 @@ func (ls *Leases) end(l *Lease) {
 		return
 	}
 	delete(ls.byID, l.ID)
+	if ls.owned[l.owner]--; ls.owned[l.owner] <= 0 {
+		delete(ls.owned, l.owner)
+	}
 	if ls.byKey[l.Key] == l {
 		delete(ls.byKey, l.Key)
 	}

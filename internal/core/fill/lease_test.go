@@ -1,6 +1,7 @@
 package fill
 
 import (
+	"fmt"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -23,9 +24,9 @@ func ended(l *Lease) bool {
 
 func TestLeases(t *testing.T) {
 	ls := NewLeases(3)
-	first, mine := ls.Ask("a", 5, noon, time.Second)
+	first, mine := ls.Ask("a", "app0", 5, noon, time.Second)
 	require.True(t, mine)
-	held, mine := ls.Ask("a", 9, noon, time.Second)
+	held, mine := ls.Ask("a", "app1", 9, noon, time.Second)
 	assert.False(t, mine, "one at a time, also after a purge: whether it concerned the fill is seen at its end")
 	assert.Same(t, first, held)
 	assert.Same(t, first, ls.Held("a", noon))
@@ -34,7 +35,7 @@ func TestLeases(t *testing.T) {
 
 	later := noon.Add(2 * time.Second)
 	assert.Nil(t, ls.Held("a", later), "it ran out")
-	second, mine := ls.Ask("a", 9, later, time.Second)
+	second, mine := ls.Ask("a", "app2", 9, later, time.Second)
 	assert.True(t, mine, "so another may try")
 	got, err := ls.Get(first.ID, "a")
 	assert.NoError(t, err, "the late one may still store, if nobody was faster")
@@ -43,7 +44,7 @@ func TestLeases(t *testing.T) {
 	_, err = ls.Get(second.ID, "a")
 	assert.NoError(t, err, "and does not end the newer one")
 
-	third, mine := ls.Ask("a", 9, later.Add(2*time.Second), time.Second)
+	third, mine := ls.Ask("a", "app", 9, later.Add(2*time.Second), time.Second)
 	require.True(t, mine)
 	ls.End(third, true)
 	_, err = ls.Get(second.ID, "a")
@@ -52,19 +53,36 @@ func TestLeases(t *testing.T) {
 	assert.Zero(t, ls.Len())
 
 	for _, key := range []string{"x", "y", "z"} {
-		_, mine = ls.Ask(key, 3, noon, time.Second)
+		_, mine = ls.Ask(key, "of "+key, 3, noon, time.Second)
 		assert.True(t, mine)
 	}
-	none, _ := ls.Ask("w", 3, noon, time.Second)
+	none, _ := ls.Ask("w", "app", 3, noon, time.Second)
 	assert.Nil(t, none, "too many are out")
 	assert.EqualValues(t, 1, ls.Refused())
 	assert.EqualValues(t, 3, ls.Oldest(7))
-	_, mine = ls.Ask("w", 8, noon.Add(late+time.Minute), time.Second)
+	_, mine = ls.Ask("w", "app", 8, noon.Add(late+time.Minute), time.Second)
 	assert.True(t, mine, "those that ran out long ago make room")
 	assert.Equal(t, 1, ls.Len())
 	ls.Disown()
 	assert.Zero(t, ls.Len())
 	assert.EqualValues(t, 7, ls.Oldest(7))
+}
+
+// TestPromise6OneApplicationCannotHaveAllLeases: a quarter is the most, so that others can fill.
+func TestPromise6OneApplicationCannotHaveAllLeases(t *testing.T) {
+	ls := NewLeases(40)
+	var last *Lease
+	for i := range 40 {
+		if l, mine := ls.Ask(fmt.Sprint(i), "greedy", 1, noon, time.Hour); mine {
+			last = l
+		}
+	}
+	assert.Equal(t, 10, ls.Len())
+	_, mine := ls.Ask("other", "modest", 1, noon, time.Second)
+	assert.True(t, mine)
+	ls.End(last, true)
+	_, mine = ls.Ask("more", "greedy", 1, noon, time.Second)
+	assert.True(t, mine)
 }
 
 // TestOneLeaseAtATime: however many ask, one has it; whoever waits gets it next.
@@ -75,7 +93,7 @@ func TestOneLeaseAtATime(t *testing.T) {
 	for range 64 {
 		all.Go(func() {
 			for {
-				l, mine := ls.Ask("key", 0, noon, time.Hour)
+				l, mine := ls.Ask("key", "app", 0, noon, time.Hour)
 				if !mine {
 					<-l.Done()
 					continue

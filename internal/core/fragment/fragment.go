@@ -5,6 +5,7 @@
 package fragment
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"slices"
@@ -202,7 +203,7 @@ func (f *Fragments) Look(id ID, ask Ask, now time.Time) Answer {
 		}
 	}
 	if ask.Lease > 0 {
-		lease, mine := f.Leases.Ask(string(canonical), stamp, now, ask.Lease)
+		lease, mine := f.Leases.Ask(string(canonical), id.Namespace, stamp, now, ask.Lease)
 		switch {
 		case mine && a.State == Missing:
 			a.State, a.Lease = Yours, lease
@@ -247,6 +248,8 @@ type Fill struct {
 	Stale    time.Duration // how long beyond it, it may be used while it is filled anew
 	Cost     time.Duration // that it took to make; 0: since the lease was given
 	Parts    []string      // namespace/key of the fragments in it
+	// TooLong says that the body was not taken in: no lease was known that it could be for.
+	TooLong bool
 }
 
 // Refusal is why something is not stored.
@@ -278,14 +281,14 @@ func invalid(format string, args ...any) *Refusal {
 // MaxParts is how many parts of a fragment are remembered.
 const MaxParts = 1000
 
-// check returns what is wrong with a fill, or nil.
-func (in *Fill) check() *Refusal {
+// Check returns what is wrong with a fill, but for its body, or nil.
+func (in *Fill) Check() *Refusal {
 	switch {
 	case in.Lease == "":
 		return invalid("a fill needs the lease that it was made under: ask for the fragment first, and send its lease; that is how an old render is told from a new one")
 	case in.Lifetime <= 0 && in.Stale <= 0:
 		return invalid("a fragment needs a lifetime longer than 0: Cache-Control: max-age=SECONDS, or life")
-	case in.Coding != "" && in.Coding != "gzip" || in.Coding == "gzip" && (len(in.Body) < 2 || in.Body[0] != 0x1f || in.Body[1] != 0x8b):
+	case in.Coding != "" && in.Coding != "gzip":
 		return invalid("the body's coding is %q; a fragment is stored plain or as gzip", in.Coding)
 	case len(in.Tags) > rules.MaxGroups:
 		return invalid("the fragment has %d tags, and a purge must find it by each: at most %d are kept; tag what it shows, or the lists that it is on", len(in.Tags), rules.MaxGroups)
@@ -303,8 +306,14 @@ func (in *Fill) check() *Refusal {
 // Put stores what a lease brought. The error, if any, is a Refusal; the lease has ended
 // unless the fill was Invalid.
 func (f *Fragments) Put(id ID, in Fill) error {
-	if bad := in.check(); bad != nil {
+	if bad := in.Check(); bad != nil {
 		return bad
+	}
+	if in.Coding == "gzip" && !in.TooLong && !bytes.HasPrefix(in.Body, []byte{0x1f, 0x8b}) {
+		return invalid("the body's coding is gzip, it says, but it is none")
+	}
+	if in.TooLong {
+		return &Refusal{Overtaken, fill.ErrNoLease.Error()}
 	}
 	canonical := string(key.AppendFragment(nil, id.Namespace, id.Key))
 	lease, err := f.Leases.Get(in.Lease, canonical)

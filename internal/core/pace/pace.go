@@ -1,10 +1,7 @@
 // Package pace says when somebody sends or reads too slowly to be waited for.
 package pace
 
-import (
-	"errors"
-	"time"
-)
+import "time"
 
 // Whoever sends or reads must keep to Rate, once Grace has gone by.
 const (
@@ -12,8 +9,18 @@ const (
 	Rate  = 1 << 10 // bytes a second
 )
 
-// ErrSlow says that somebody did not.
-var ErrSlow = errors.New("less than a KiB a second came, or was taken")
+// ErrSlow says that somebody did not. It is a timeout.
+var ErrSlow error = slow{}
+
+type slow struct{}
+
+func (slow) Error() string { return "less than a KiB a second came" }
+
+// Timeout makes it one, as package net knows them.
+func (slow) Timeout() bool { return true }
+
+// Temporary belongs to Timeout.
+func (slow) Temporary() bool { return false }
 
 // Watch measures one who is waited for, a stretch of Grace at a time.
 type Watch struct {

@@ -102,3 +102,12 @@ func isHopByHop(name string) bool {
 	}
 	return false
 }
+
+// SessionCookie holds a sign-in on the console. Cookies do not know ports, so that browsers send
+// it to whatever else listens on the same host; the edge takes it off.
+const SessionCookie = "gerastic_session"
+
+// IsSessionCookie reports whether a cookie holds a sign-in on the console.
+func IsSessionCookie(name string) bool {
+	return strings.TrimPrefix(name, "__Host-") == SessionCookie
+}

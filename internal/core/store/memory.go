@@ -346,6 +346,9 @@ func (m *Memory) SweepIdle(now time.Time, limit int) int {
 	return len(idle)
 }
 
+// Limit is how many bytes there may be.
+func (m *Memory) Limit() int64 { return m.limit }
+
 // Audit counts what is there, and what it was said to take when it was put.
 func (m *Memory) Audit() (entries, bytes int64) {
 	for i := range m.shards {
