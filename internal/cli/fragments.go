@@ -105,7 +105,7 @@ func (a *app) fragmentsShow() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				_, err = a.out.Write(b)
+				_, err = a.raw().Write(b)
 				return err
 			}
 			made, err := a.client().MadeOf(cmd.Context(), args[0])

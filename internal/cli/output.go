@@ -104,7 +104,7 @@ func (a *app) print(raw any, r *rows) error {
 	for _, cells := range r.cells {
 		row := table.Row{}
 		for _, c := range cells {
-			row = append(row, c.text)
+			row = append(row, oneLine.Replace(c.text))
 		}
 		t.AppendRow(row)
 	}
@@ -113,11 +113,24 @@ func (a *app) print(raw any, r *rows) error {
 	return nil
 }
 
+// oneLine keeps a name from looking like two rows.
+var oneLine = strings.NewReplacer("\n", `\n`, "\t", `\t`)
+
 func (a *app) json(raw any) error {
-	e := json.NewEncoder(a.out)
+	var text strings.Builder
+	e := json.NewEncoder(&text)
 	e.SetIndent("", "  ")
 	e.SetEscapeHTML(false)
-	return e.Encode(raw)
+	if err := e.Encode(raw); err != nil {
+		return err
+	}
+	return a.writeJSON(text.String())
+}
+
+// writeJSON writes what JSON leaves to be obeyed by a terminal as escapes of its own.
+func (a *app) writeJSON(text string) error {
+	_, err := a.out.Write(harmless([]byte(text), func(r rune) string { return fmt.Sprintf(`\u%04x`, r) }))
+	return err
 }
 
 // say writes a line for people; with -o json or csv it is left out.

@@ -121,7 +121,7 @@ func (a *app) policyShow() *cobra.Command {
 			if a.format == "json" {
 				return a.json(p)
 			}
-			_, err = fmt.Fprint(a.out, p.Source)
+			_, err = fmt.Fprint(a.raw(), p.Source)
 			return err
 		},
 	}

@@ -57,7 +57,11 @@ and is told how many; the edge never waits for it. Ends with an interrupt.`,
 
 func (a *app) showEvent(e client.Event) error {
 	if a.format == "json" {
-		return json.NewEncoder(a.out).Encode(e)
+		line, err := json.Marshal(e)
+		if err != nil {
+			return err
+		}
+		return a.writeJSON(string(line) + "\n")
 	}
 	if e.Missed > 0 {
 		fmt.Fprintf(a.out, "… %s missed\n", plural(e.Missed, "request", "requests"))

@@ -2,11 +2,13 @@ package control
 
 import (
 	"context"
+	"crypto/sha256"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"net/http"
 	"reflect"
+	"strconv"
 	"strings"
 	"time"
 
@@ -39,7 +41,7 @@ type changeStatus struct {
 type changeRun struct{ Body client.ChangeRun }
 
 func (c *Control) changeCalls() {
-	sending := huma.Operation{OperationID: "send-changes", Method: http.MethodPost, Path: "/v1/changes", Summary: "Tell of changes of content; what showed them is purged", MaxBodyBytes: 16 << 20, SkipValidateBody: true}
+	sending := huma.Operation{OperationID: "send-changes", Method: http.MethodPost, Path: "/v1/changes", Summary: "Tell of changes of content; what showed them is purged", MaxBodyBytes: mostBytes, SkipValidateBody: true, Middlewares: huma.Middlewares{c.beforeReading}}
 	item := c.api.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[client.Change](), true, "Change")
 	list := &huma.Schema{Type: huma.TypeArray, Items: item}
 	sending.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/json": {Schema: &huma.Schema{
@@ -55,7 +57,7 @@ func (c *Control) changeCalls() {
 		if err != nil {
 			return nil, err
 		}
-		run, err := c.node.Changes().Sent(ctx, source, all)
+		run, err := c.node.Changes().Sent(ctx, source, in.Signature, all)
 		return c.ran(run, err)
 	})
 
@@ -134,19 +136,13 @@ func (c *Control) changeCalls() {
 		})
 }
 
-// sender finds out which webhook a call is, and that it may send.
+// sender finds out which webhook a call is, and that it may send. Which webhooks there are is
+// told only to who may send.
 func (c *Control) sender(in *sentChanges) (*policy.Source, error) {
-	var source *policy.Source
-	known := c.node.Changes().Rules()
-	if in.Source != "" || in.Signature != "" || len(webhooks(known)) > 0 {
-		var err error
-		if source, err = c.onlyOf(in.Source, policy.Webhook); err != nil {
-			return nil, err
-		}
-	}
 	if in.Signature != "" {
-		if source.Secret == "" {
-			return nil, huma.Error401Unauthorized(fmt.Sprintf("source %s has no secret in the policy, so that it takes no signatures; send a token", source.Name))
+		source := c.webhook(in.Source)
+		if source == nil {
+			return nil, huma.Error401Unauthorized(unsigned)
 		}
 		if err := detect.Signed(source.Secret, in.Time, in.Signature, in.RawBody, c.now()); err != nil {
 			return nil, huma.Error401Unauthorized(err.Error())
@@ -155,13 +151,70 @@ func (c *Control) sender(in *sentChanges) (*policy.Source, error) {
 	}
 	token, ok := c.tokenOf(in.Authorization, in.Cookie)
 	if !ok {
-		return nil, huma.Error401Unauthorized("sending changes needs a token with the right purge, or a signature: Gerastic-Time and Gerastic-Signature")
+		return nil, huma.Error401Unauthorized(wantSender)
 	}
 	if !token.May(records.Purging) {
 		return nil, huma.Error403Forbidden(lacks(records.Purging))
 	}
-	return source, nil
+	if in.Source == "" && len(webhooks(c.node.Changes().Rules())) == 0 {
+		return nil, nil
+	}
+	return c.onlyOf(in.Source, policy.Webhook)
 }
+
+const (
+	wantSender = "sending changes needs a token with the right purge, or a signature: Gerastic-Time and Gerastic-Signature"
+	unsigned   = "no webhook of the policy takes this signature: look at ?source=NAME, and at the source's secret; what has no secret takes a token"
+)
+
+// webhook is the one of a name that takes signatures, or the only one; nil if there is none.
+func (c *Control) webhook(name string) (found *policy.Source) {
+	all := webhooks(c.node.Changes().Rules())
+	for _, s := range all {
+		if s.Secret != "" && (s.Name == name || name == "" && len(all) == 1) {
+			found = s
+		}
+	}
+	return found
+}
+
+// beforeReading refuses a call that shows by its header alone that it may not send, and one
+// for whose body there is no room.
+func (c *Control) beforeReading(ctx huma.Context, next func(huma.Context)) {
+	signature := ctx.Header("Gerastic-Signature")
+	switch token, ok := c.tokenOf(ctx.Header("Authorization"), ctx.Header("Cookie")); {
+	case signature == "" && !ok:
+		_ = huma.WriteErr(c.api, ctx, http.StatusUnauthorized, wantSender)
+		return
+	case signature == "" && !token.May(records.Purging):
+		_ = huma.WriteErr(c.api, ctx, http.StatusForbidden, lacks(records.Purging))
+		return
+	case signature != "":
+		if err := detect.Timely(ctx.Header("Gerastic-Time"), c.now()); err != nil {
+			_ = huma.WriteErr(c.api, ctx, http.StatusUnauthorized, err.Error())
+			return
+		}
+		if c.webhook(ctx.Query("source")) == nil || len(signature) != 2*sha256.Size {
+			_ = huma.WriteErr(c.api, ctx, http.StatusUnauthorized, unsigned)
+			return
+		}
+	}
+	size, err := strconv.ParseInt(ctx.Header("Content-Length"), 10, 64)
+	if err != nil || size > mostBytes {
+		size = mostBytes
+	}
+	size = min(size, c.store.Limit()/4) // one fits, however small the node
+	if !c.store.Borrow(size) {
+		ctx.SetHeader("Retry-After", "1")
+		_ = huma.WriteErr(c.api, ctx, http.StatusServiceUnavailable, "too many such calls are under way; try again")
+		return
+	}
+	defer c.store.Return(size)
+	next(ctx)
+}
+
+// mostBytes is the longest call that tells of changes.
+const mostBytes = 16 << 20
 
 func webhooks(all policy.Changes) (found []*policy.Source) {
 	for _, s := range all.Sources {
@@ -201,8 +254,14 @@ func (c *Control) onlyOf(name string, kind policy.SourceKind) (*policy.Source, e
 // mostSent is how many changes one call may tell of.
 const mostSent = 10_000
 
+// mostTried is how many tags of one change a trial shows.
+const mostTried = 1000
+
 // readChanges reads one change, a list of them, or {"changes": a list}.
 func readChanges(body []byte) ([]changes.Change, error) {
+	if bad := badJSON(body); bad != "" {
+		return nil, huma.Error400BadRequest("the body " + bad + "; nothing was purged")
+	}
 	var members map[string]json.RawMessage
 	if json.Unmarshal(body, &members) == nil && len(members) == 1 && members["changes"] != nil {
 		body = members["changes"]
@@ -225,6 +284,8 @@ func (c *Control) ran(run records.Run, err error) (*changeRun, error) {
 	switch {
 	case errors.As(err, &mistake):
 		return nil, huma.Error422UnprocessableEntity(mistake.Text)
+	case errors.Is(err, detect.ErrRepeated):
+		return nil, huma.Error409Conflict(err.Error())
 	case errors.Is(err, detect.ErrRunning):
 		return nil, huma.Error409Conflict("the source is being read already, here or by another node; gerastic changes log shows when it is done")
 	case err != nil:
@@ -251,7 +312,13 @@ func (c *Control) try(ctx context.Context, change *changes.Change) (client.Chang
 			out.Kinds = append(out.Kinds, r.Kind)
 		}
 	}
-	for _, e := range changes.Effects(known.Rules, change) {
+	for _, e := range changes.Effects(known.Rules, change, mostTried) {
+		if e.TooMany {
+			return out, huma.Error422UnprocessableEntity(fmt.Sprintf("rule %d: %s", e.Rule+1, e.Why))
+		}
+		if err := ctx.Err(); err != nil {
+			return out, err
+		}
 		effect := client.ChangeEffect{Rule: e.Rule + 1, Fired: e.Fired, Why: e.Why, Mode: e.Mode.String(), Tags: notNil(e.Tags)}
 		for _, q := range e.Questions {
 			more, err := c.node.Changes().Answer(ctx, q)

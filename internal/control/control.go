@@ -85,11 +85,11 @@ func New(node Node, e *edge.Edge, console fs.FS, log *slog.Logger, hosts ...stri
 	c := &Control{node: node, edge: e, store: e.Store, log: log, now: e.Now, done: make(chan struct{}), hosts: hosts}
 	c.sessions.open = map[string]session{}
 	r := chi.NewRouter()
-	r.Use(c.recover, secure, c.ownHost, paced)
+	r.Use(c.recover, secure, c.ownHost, paced, textual)
 	c.router = r
 	calls := r.With(compressReads, http.NewCrossOriginProtection().Handler, limitBody)
 	c.api = humachi.New(calls, config())
-	c.api.UseMiddleware(c.authorize)
+	c.api.UseMiddleware(c.authorize, c.texts)
 	c.fragmentCalls(r) // apart from the others: they are made many times for each page
 	c.purgeCalls()
 	c.tagCalls()

@@ -98,7 +98,7 @@ func (c *Control) explanation(ex *edge.Examination) client.Explanation {
 			if entry.Vary == nil {
 				entry.Vary = map[string]string{}
 			}
-			entry.Vary[v.Name] = v.Value
+			entry.Vary[v.Name] = v.Shown()
 		}
 		out.Entries = append(out.Entries, entry)
 	}

@@ -19,6 +19,9 @@ func paced(next http.Handler) http.Handler {
 			return
 		}
 		body := &pacedBody{ReadCloser: r.Body, control: http.NewResponseController(w)}
+		if r.Header.Get("Authorization") == "" {
+			body.until = time.Now().Add(strangersTime)
+		}
 		r.Body = body
 		next.ServeHTTP(&pacedWriter{ResponseWriter: w, body: body}, r)
 	})
@@ -29,14 +32,22 @@ type pacedBody struct {
 	io.ReadCloser
 	control *http.ResponseController
 	watch   pace.Watch
+	until   time.Time // when all of it must be there; zero: as long as it keeps the pace
 	whole   atomic.Bool
 }
+
+// strangersTime is how long the body of a call without a token may take.
+const strangersTime = 15 * time.Second
 
 // Read implements io.Reader. The deadline goes with the body's end: one that came later would
 // end the request.
 func (b *pacedBody) Read(p []byte) (int, error) {
 	began := time.Now()
-	_ = b.control.SetReadDeadline(began.Add(pace.Grace))
+	by := began.Add(pace.Grace)
+	if !b.until.IsZero() && b.until.Before(by) {
+		by = b.until
+	}
+	_ = b.control.SetReadDeadline(by)
 	n, err := b.ReadCloser.Read(p)
 	b.watch.Again(began)
 	switch {

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"os"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -15,12 +16,16 @@ import (
 
 func (c *Control) policyCalls() {
 	huma.Register(c.api, operation("get-policy", http.MethodGet, "/v1/policy", "Show the policy in force", records.Read),
-		func(_ context.Context, _ *struct{}) (*struct{ Body client.Policy }, error) {
+		func(ctx context.Context, _ *struct{}) (*struct{ Body client.Policy }, error) {
 			rev := c.node.Revision()
 			if rev.Source == "" {
 				return nil, huma.Error404NotFound("there is no policy yet; apply one with: gerastic policy apply FILE")
 			}
-			return &struct{ Body client.Policy }{c.policyOut(rev)}, nil
+			out := c.policyOut(rev)
+			if token, _ := ctx.Value(callerKey{}).(records.Token); !token.May(records.Admin) {
+				out.Source = policy.Hide(out.Source, os.LookupEnv)
+			}
+			return &struct{ Body client.Policy }{out}, nil
 		})
 
 	huma.Register(c.api, operation("apply-policy", http.MethodPut, "/v1/policy", "Check a policy and put it in force", records.Admin),

@@ -80,7 +80,7 @@ func (c *Control) entryOut(e *store.Entry) client.Entry {
 		if i > 0 {
 			out.Vary += "; "
 		}
-		out.Vary += v.Name + ": " + v.Value
+		out.Vary += v.Name + ": " + v.Shown()
 	}
 	for i, tag := range e.Subject.Tags {
 		from := "origin"

@@ -53,8 +53,18 @@ func (d *Detector) begin(source, trigger string, s *policy.Source, pool *pgxpool
 func (r *run) take(ctx context.Context, c *changes.Change) error {
 	r.record.Changes++
 	counted := false
-	for _, e := range changes.Effects(r.rules, c) {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	for _, e := range changes.Effects(r.rules, c, changes.MaxTags) {
 		counted = counted || e.Fired
+		if e.TooMany { // nobody knows what it concerns, so that it is everything
+			r.Log.Warn("a change names too many tags; everything was purged", "source", r.record.Source, "kind", c.Kind, "why", e.Why)
+			if err := r.order(ctx, tags.Purge{Mode: e.Mode, All: true}, r.record.Source+": a "+c.Kind+" with too many tags"); err != nil {
+				return err
+			}
+			continue
+		}
 		if err := r.collect(ctx, e); err != nil {
 			return err
 		}

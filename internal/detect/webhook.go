@@ -6,6 +6,7 @@ import (
 	"crypto/hmac"
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"strconv"
 	"time"
@@ -15,9 +16,10 @@ import (
 	"gerastic/internal/records"
 )
 
-// Sent takes changes that came by call. source may be "" where the policy has one
-// webhook, or none. Items whose id was sent before are left out.
-func (d *Detector) Sent(ctx context.Context, source *policy.Source, all []changes.Change) (records.Run, error) {
+// Sent takes changes that came by call. source may be nil where the policy has one
+// webhook, or none; signature is that of the call, or "". Items whose id was sent before are
+// left out, and a signed call that was carried out is ErrRepeated.
+func (d *Detector) Sent(ctx context.Context, source *policy.Source, signature string, all []changes.Change) (records.Run, error) {
 	rec, err := d.Records()
 	if err != nil {
 		return records.Run{}, err
@@ -26,6 +28,35 @@ func (d *Detector) Sent(ctx context.Context, source *policy.Source, all []change
 	if source != nil {
 		name = source.Name
 	}
+	rules := d.Rules().Rules
+	for i := range all {
+		for _, e := range changes.Effects(rules, &all[i], changes.MaxTags) {
+			if e.TooMany {
+				return records.Run{}, &Mistake{Text: fmt.Sprintf("change %d of the call: %s; nothing was purged", i+1, e.Why)}
+			}
+		}
+		if err := ctx.Err(); err != nil {
+			return records.Run{}, err
+		}
+	}
+	if signature == "" {
+		return d.sent(ctx, rec, name, source, all)
+	}
+	call := []string{"call " + signature}
+	if first, err := rec.NoteSent(ctx, name, call); err != nil || !first {
+		return records.Run{}, cmp.Or(err, ErrRepeated)
+	}
+	run, err := d.sent(ctx, rec, name, source, all)
+	if err != nil { // it may be sent again
+		err = errors.Join(err, rec.ForgetSent(context.WithoutCancel(ctx), name, call))
+	}
+	return run, err
+}
+
+// ErrRepeated says that a signed call was carried out before.
+var ErrRepeated = errors.New("this call, with this signature, was carried out already; sign again to send again")
+
+func (d *Detector) sent(ctx context.Context, rec *records.Records, name string, source *policy.Source, all []changes.Change) (records.Run, error) {
 	var ids []string
 	for i := range all {
 		if all[i].ID != "" {
@@ -53,7 +84,7 @@ func (d *Detector) Sent(ctx context.Context, source *policy.Source, all []change
 		err = cmp.Or(r.flush(ctx), r.refused)
 	}
 	if err == nil && len(ids) > 0 {
-		err = rec.NoteSent(ctx, name, ids) // after the purges are in the ledger
+		_, err = rec.NoteSent(ctx, name, ids) // after the purges are in the ledger
 	}
 	if source != nil {
 		state := records.Source{Name: name, Kind: string(policy.Webhook), Node: d.Node, Checked: &r.record.Began}
@@ -79,14 +110,22 @@ func Sign(secret, unix string, body []byte) string {
 	return hex.EncodeToString(mac.Sum(nil))
 }
 
-// Signed says what is wrong with a signature, or nil.
-func Signed(secret, unix, signature string, body []byte, now time.Time) error {
+// Timely says what is wrong with the time of a signed call, or nil.
+func Timely(unix string, now time.Time) error {
 	seconds, err := strconv.ParseInt(unix, 10, 64)
 	if err != nil {
 		return fmt.Errorf("Gerastic-Time must be the time of the call in Unix seconds")
 	}
 	if off := now.Sub(time.Unix(seconds, 0)).Abs(); off > SignatureAge {
 		return fmt.Errorf("the call was signed %s from now; %s are allowed, so look at the clocks, and sign again to send again", off.Round(time.Second), SignatureAge)
+	}
+	return nil
+}
+
+// Signed says what is wrong with a signature, or nil.
+func Signed(secret, unix, signature string, body []byte, now time.Time) error {
+	if err := Timely(unix, now); err != nil {
+		return err
 	}
 	if !hmac.Equal([]byte(Sign(secret, unix, body)), []byte(signature)) {
 		return fmt.Errorf("the signature is not that of this body with this source's secret: HMAC-SHA-256 over Gerastic-Time, a line break and the raw body, in hexadecimal")

@@ -282,7 +282,7 @@ func (e *Edge) invalidate(resp *http.Response, host, path, query, method string)
 	}
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(resp.Request.Context()), 5*time.Second)
 	defer cancel()
-	if err := e.Purge(ctx, p, "origin", method+" "+path); err != nil {
+	if err := e.Purge(ctx, p, "origin", method+" "+key.EquivalentPath(path)); err != nil {
 		// Never worse than no cache: without the ledger, this node at least forgets.
 		e.Log.Error("an invalidation could not be written to the ledger; it holds on this node only", "error", err)
 		e.fills.Disown()

@@ -86,6 +86,9 @@ func (n *Node) Purge(ctx context.Context, p tags.Purge, actor, reason string) (t
 	if err != nil {
 		return 0, nil, err
 	}
+	if !p.IsText() || !tags.IsText(reason) {
+		return 0, nil, errors.New("a name in the purge, or its reason, is no text, and the ledger takes nothing else")
+	}
 	o := &order{Order: records.Order{Purge: p, Actor: actor, Reason: reason}, ctx: ctx, done: make(chan struct{})}
 	select {
 	case n.ledger.orders <- o:

@@ -138,7 +138,7 @@ func TestRules(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			var got []string
-			for _, e := range Effects([]*Rule{c.rule}, c.change) {
+			for _, e := range Effects([]*Rule{c.rule}, c.change, MaxTags) {
 				assert.Equal(t, e.Fired, c.want != nil || len(e.Tags) == 0 && e.Why == "", e.Why)
 				got = append(got, e.Tags...)
 			}
@@ -146,11 +146,11 @@ func TestRules(t *testing.T) {
 		})
 	}
 	also := &Rule{Kind: "sailing", Mode: tags.Soften, Also: &FanOut{With: []string{"from"}, Tags: both.Tags}}
-	e := Effects([]*Rule{also}, moved)[0]
+	e := Effects([]*Rule{also}, moved, MaxTags)[0]
 	require.Len(t, e.Questions, 2, "old and new")
 	assert.Equal(t, []string{"tholm"}, e.Questions[0].With)
 	assert.Equal(t, []string{"sailing:1", "port:x"}, also.Also.Fill(Fields{"id": "1", "from": "x"}))
-	assert.Contains(t, Effects([]*Rule{both}, &Change{Kind: "sailing", Op: Update, After: moved.After})[0].Why, "old values are not known")
+	assert.Contains(t, Effects([]*Rule{both}, &Change{Kind: "sailing", Op: Update, After: moved.After}, MaxTags)[0].Why, "old values are not known")
 }
 
 // TestBothGroupsOfAThingThatMovesGo: whatever moves from where to where, the tags of the
@@ -161,7 +161,7 @@ func TestBothGroupsOfAThingThatMovesGo(t *testing.T) {
 		from, to := name.Draw(rt, "from"), name.Draw(rt, "to")
 		r := rule(rt, "group:{g}")
 		r.OnlyIfChanged = []string{"g"}
-		e := Effects([]*Rule{r}, &Change{Kind: "sailing", Op: Update, Before: Fields{"g": from}, After: Fields{"g": to}})[0]
+		e := Effects([]*Rule{r}, &Change{Kind: "sailing", Op: Update, Before: Fields{"g": from}, After: Fields{"g": to}}, MaxTags)[0]
 		if from == to {
 			assert.Empty(rt, e.Tags)
 		} else {

@@ -5,7 +5,6 @@ import (
 	"slices"
 	"strings"
 
-	"gerastic/internal/core/rules"
 	"gerastic/internal/core/tags"
 )
 
@@ -41,15 +40,19 @@ type Effect struct {
 	Why       string // why it does not, or what is uncertain
 	Mode      tags.Mode
 	Tags      []string
+	TooMany   bool       // it names more tags than are wanted, and Tags lacks some
 	Questions []Question // whose answers add to Tags
 }
 
-// Effects applies the rules of the change's kind.
-func Effects(all []*Rule, c *Change) []Effect {
+// MaxTags is how many tags a rule may make of one change: lists multiply.
+const MaxTags = 100_000
+
+// Effects applies the rules of the change's kind, each of which may make so many tags.
+func Effects(all []*Rule, c *Change, most int) []Effect {
 	var effects []Effect
 	for i, r := range all {
 		if r.Kind == c.Kind {
-			e := r.effect(c)
+			e := r.effect(c, most)
 			e.Rule = i
 			effects = append(effects, e)
 		}
@@ -57,7 +60,7 @@ func Effects(all []*Rule, c *Change) []Effect {
 	return effects
 }
 
-func (r *Rule) effect(c *Change) Effect {
+func (r *Rule) effect(c *Change, most int) Effect {
 	e := Effect{Mode: r.Mode}
 	if r.unchanged(c) {
 		e.Why = "none of " + strings.Join(r.OnlyIfChanged, ", ") + " changed"
@@ -68,15 +71,23 @@ func (r *Rule) effect(c *Change) Effect {
 		return e
 	}
 	e.Fired = true
+	named := map[string]bool{}
 	// Old and new values alike: the group that lost the thing showed it until now.
 	for _, side := range []Fields{c.Before, c.After} {
 		if side == nil {
 			continue
 		}
 		for _, t := range r.Tags {
-			for _, tag := range t.Tags(side) {
-				if len(tag) <= rules.MaxGroupLength { // no entry can carry a longer one
-					e.Tags = add(e.Tags, tag)
+			filled, ok := t.Tags(side, most-len(e.Tags))
+			if !ok {
+				e.TooMany = true
+				e.Why = fmt.Sprintf("its tag %s would be more than %d of one change: lists in it multiply", t, most)
+				return e
+			}
+			for _, tag := range filled {
+				if !named[tag] {
+					named[tag] = true
+					e.Tags = append(e.Tags, tag)
 				}
 			}
 		}
@@ -116,7 +127,8 @@ func (f *FanOut) question(side Fields) (Question, bool) {
 // Fill makes the tags of one row of the answer.
 func (f *FanOut) Fill(row Fields) (all []string) {
 	for _, t := range f.Tags {
-		all = add(all, t.Tags(row)...)
+		filled, _ := t.Tags(row, MaxTags) // the values of a row are no lists
+		all = add(all, filled...)
 	}
 	return all
 }

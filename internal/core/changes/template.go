@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 
+	"gerastic/internal/core/rules"
 	"gerastic/internal/core/tags"
 )
 
@@ -35,23 +36,31 @@ func ParseTemplate(text string) (Template, error) {
 func (t Template) String() string { return t.text }
 
 // Tags fills the template: with one tag, none when a value is missing, or several when
-// a value is a list.
-func (t Template) Tags(f Fields) []string {
-	filled := []string{""}
-	for _, p := range t.parts {
-		values := []string{p.literal}
-		if p.field != "" {
-			values = f.Texts(p.field)
+// values are lists; ok is false when they would be more than most. What is longer than any
+// entry's tag is left out.
+func (t Template) Tags(f Fields, most int) (filled []string, ok bool) {
+	lists, many := make([][]string, len(t.parts)), 1
+	for i, p := range t.parts {
+		if lists[i] = []string{p.literal}; p.field != "" {
+			lists[i] = f.Texts(p.field)
 		}
+		if many *= len(lists[i]); many > most {
+			return nil, false
+		}
+	}
+	filled = []string{""}
+	for _, values := range lists {
 		var next []string
 		for _, head := range filled {
 			for _, v := range values {
-				next = append(next, head+v)
+				if len(head)+len(v) <= rules.MaxGroupLength {
+					next = append(next, head+v)
+				}
 			}
 		}
 		filled = next
 	}
-	return filled
+	return filled, true
 }
 
 // isPath tells whether text names a field: letters, digits, _ and - with dots between.

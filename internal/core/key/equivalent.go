@@ -3,26 +3,27 @@ package key
 import "strings"
 
 // Equivalent is the form that a URL's path or query shares with those that mean the same:
-// percent-encoding in capitals, and none where none is needed (RFC 3986 §6.2.2.1,
-// §6.2.2.2). Keys hold what was sent; marks and indexes hold this.
+// percent-encoding in capitals, of all that no URL may hold as it is, and none where none is
+// needed (RFC 3986 §6.2.2.1, §6.2.2.2; RFC 3987 §3.1). Keys hold what was sent; marks and
+// indexes hold this, which is text whatever a visitor sends.
 func Equivalent(s string) string {
-	if strings.IndexByte(s, '%') < 0 {
+	if strings.IndexFunc(s, func(r rune) bool { return r == '%' || r <= ' ' || r >= 0x7f }) < 0 {
 		return s
 	}
 	var b strings.Builder
 	for i := 0; i < len(s); i++ {
-		c, ok := encoded(s, i)
-		switch {
-		case !ok:
-			b.WriteByte(s[i])
-			continue
-		case isUnreserved(c):
-			b.WriteByte(c)
-		default:
-			const hex = "0123456789ABCDEF"
-			b.WriteString(string([]byte{'%', hex[c>>4], hex[c&15]}))
+		c, isEncoded := encoded(s, i)
+		if isEncoded {
+			i += 2
+		} else {
+			c = s[i]
 		}
-		i += 2
+		const hex = "0123456789ABCDEF"
+		if isEncoded && !isUnreserved(c) || c <= ' ' || c >= 0x7f {
+			b.WriteString(string([]byte{'%', hex[c>>4], hex[c&15]}))
+		} else {
+			b.WriteByte(c)
+		}
 	}
 	return b.String()
 }

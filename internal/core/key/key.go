@@ -212,6 +212,9 @@ func Parts(canonical string) []Part {
 		if p.Value, canonical, ok = cutField(canonical); !ok {
 			return nil
 		}
+		if p.Source == Field { // credentials are not shown
+			p.Value = rules.ShownValue(p.Name, p.Value)
+		}
 		parts = append(parts, p)
 	}
 	return parts

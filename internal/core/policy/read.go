@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"github.com/goccy/go-yaml/ast"
+	"github.com/goccy/go-yaml/lexer"
 	"github.com/goccy/go-yaml/parser"
 	"github.com/goccy/go-yaml/token"
 )
@@ -45,7 +46,13 @@ type document struct {
 }
 
 func (d *document) fail(n ast.Node, format string, args ...any) {
-	d.problems = append(d.problems, d.at(n, format, args...))
+	switch len(d.problems) {
+	case maxProblems: // nobody reads more of them
+	case maxProblems - 1:
+		d.problems = append(d.problems, d.at(n, "there are more mistakes than these %d; mend them first", maxProblems-1))
+	default:
+		d.problems = append(d.problems, d.at(n, format, args...))
+	}
 }
 
 func (d *document) warn(n ast.Node, format string, args ...any) {
@@ -70,7 +77,16 @@ func (d *document) at(n ast.Node, format string, args ...any) Problem {
 
 // root parses the bytes into their one mapping; nil after a problem.
 func (d *document) root(source []byte) ast.Node {
-	f, err := parser.ParseBytes(source, 0)
+	if len(source) > maxSource {
+		d.fail(nil, "the file has %d bytes; a policy has %d at most", len(source), maxSource)
+		return nil
+	}
+	tokens := lexer.Tokenize(string(source))
+	if what, at := beyond(tokens); what != "" {
+		d.problems = append(d.problems, Problem{File: d.file, Line: at.Position.Line, Column: at.Position.Column, Message: what + "; no policy needs that"})
+		return nil
+	}
+	f, err := parser.Parse(tokens, 0)
 	if err != nil {
 		d.problems = append(d.problems, d.syntax(err))
 		return nil

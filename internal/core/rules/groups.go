@@ -1,7 +1,10 @@
 package rules
 
 import (
+	"fmt"
 	"strings"
+	"unicode"
+	"unicode/utf8"
 
 	"github.com/dunglas/httpsfv"
 )
@@ -36,6 +39,7 @@ func Groups(lines []string) (groups []string, cut int) {
 		if !ok || name == "" {
 			continue
 		}
+		name = Textual(name)
 		if len(groups) >= MaxGroups || len(name) > MaxGroupLength {
 			cut++
 			continue
@@ -69,6 +73,7 @@ func PlainGroups(lines []string, separator string) (groups []string, cut int) {
 			if name = strings.TrimSpace(name); name == "" {
 				continue
 			}
+			name = Textual(name)
 			if len(groups) >= MaxGroups || len(name) > MaxGroupLength {
 				cut++
 				continue
@@ -77,4 +82,26 @@ func PlainGroups(lines []string, separator string) (groups []string, cut int) {
 		}
 	}
 	return groups, cut
+}
+
+// Textual writes what is no text, control characters and bytes that are not UTF-8, in
+// percent-encoding: what visitors and origins send comes to be kept and shown.
+func Textual(s string) string {
+	if utf8.ValidString(s) && strings.IndexFunc(s, unicode.IsControl) < 0 {
+		return s
+	}
+	var b strings.Builder
+	for i, r := range s {
+		size := utf8.RuneLen(r)
+		if r == utf8.RuneError && !strings.HasPrefix(s[i:], string(utf8.RuneError)) {
+			size = 1
+		} else if !unicode.IsControl(r) {
+			b.WriteRune(r)
+			continue
+		}
+		for _, c := range []byte(s[i : i+size]) {
+			fmt.Fprintf(&b, "%%%02X", c)
+		}
+	}
+	return b.String()
 }

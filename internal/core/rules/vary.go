@@ -1,6 +1,8 @@
 package rules
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"slices"
 	"strings"
 )
@@ -38,6 +40,21 @@ func VaryNames(response Header) []string {
 		}
 	}
 	return names
+}
+
+// Shown is the value for people: of what may carry a credential, only a digest that tells one
+// from another.
+func (v Varying) Shown() string {
+	return ShownValue(v.Name, v.Value)
+}
+
+// ShownValue is the same of a field's value.
+func ShownValue(name, value string) string {
+	if value == "" || name != "Cookie" && !Credential(name) {
+		return value
+	}
+	sum := sha256.Sum256([]byte(value))
+	return "sha-256:" + hex.EncodeToString(sum[:8])
 }
 
 // VaryingOf takes from a request what it says in the fields that a Vary named

@@ -12,6 +12,7 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
+	"unicode/utf8"
 )
 
 // Stamp is a place in the ledger. The zero stamp is before every purge.
@@ -84,6 +85,22 @@ func (p *Purge) Covers(s *Subject) bool {
 	}
 	return slices.ContainsFunc(p.URLs, func(u URL) bool { return u.Covers(s.Host, s.Path, s.Query) }) ||
 		slices.ContainsFunc(p.Prefixes, func(x Prefix) bool { return x.Covers(s.Host, s.Path) })
+}
+
+// IsText reports whether a text can be kept: it is UTF-8 without NUL.
+func IsText(s string) bool { return utf8.ValidString(s) && strings.IndexByte(s, 0) < 0 }
+
+// IsText reports whether all that a purge names is.
+func (p *Purge) IsText() bool {
+	for _, names := range [][]string{p.Tags, p.Routes, p.Hosts, {p.Host}} {
+		for _, name := range names {
+			if !IsText(name) {
+				return false
+			}
+		}
+	}
+	return !slices.ContainsFunc(p.URLs, func(u URL) bool { return !IsText(u.Host) || !IsText(u.Path) || !IsText(u.Query) }) &&
+		!slices.ContainsFunc(p.Prefixes, func(x Prefix) bool { return !IsText(x.Host) || !IsText(x.Path) })
 }
 
 func (p *Purge) coversTags(s *Subject) bool {

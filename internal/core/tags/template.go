@@ -126,7 +126,7 @@ func (t Template) Tag(r *key.Request, pathValue func(name string) string) (tag s
 		if !present || value == "" {
 			return "", false
 		}
-		b.WriteString(value)
+		b.WriteString(rules.Textual(value))
 	}
 	if b.Len() > rules.MaxGroupLength {
 		return "", false

@@ -1,0 +1,67 @@
+package policy
+
+import (
+	"net/url"
+	"regexp"
+	"slices"
+	"strings"
+)
+
+// hidden stands for what only some may read.
+const hidden = "(hidden)"
+
+// withheld stands for a policy whose secrets cannot be told from the rest.
+const withheld = "# This policy holds a secret that is written in a way in which it cannot be cut out, so that only\n# the right admin shows it. Write secrets in one line, without escapes, or as ${VARIABLE}.\n"
+
+// Hide returns a policy's source without the secrets that stand in it: those of webhooks, and
+// passwords of databases. What comes from the environment does not stand in it.
+func Hide(source string, lookup func(string) (string, bool)) string {
+	var given []string
+	p, err := Parse("policy", []byte(source), func(name string) (string, bool) {
+		value, ok := lookup(name)
+		given = append(given, value)
+		return value, ok
+	})
+	if err != nil {
+		return withheld
+	}
+	masked := map[string]string{}
+	for _, s := range p.Changes.Sources {
+		masked[s.Secret] = hidden
+		masked[s.Database] = withoutPassword(s.Database)
+	}
+	for _, r := range p.Changes.Rules {
+		if r.Also != nil {
+			masked[r.Also.Database] = withoutPassword(r.Also.Database)
+		}
+	}
+	for secret, mask := range masked {
+		switch {
+		case secret == "" || secret == mask || slices.ContainsFunc(given, func(v string) bool { return v != "" && strings.Contains(secret, v) }):
+		case !strings.Contains(source, secret):
+			return withheld
+		default:
+			source = strings.ReplaceAll(source, secret, mask)
+		}
+	}
+	return source
+}
+
+var passwordWord = regexp.MustCompile(`(password\s*=\s*)('(?:[^'\\]|\\.)*'|\S+)`)
+
+// withoutPassword hides the password of a connection string, written as a URL or in words.
+func withoutPassword(database string) string {
+	if u, err := url.Parse(database); err == nil && u.Scheme != "" {
+		query := u.Query()
+		_, inUser := u.User.Password()
+		if !inUser && !query.Has("password") {
+			return database
+		}
+		scheme, rest, _ := strings.Cut(database, "://")
+		if at := strings.LastIndex(rest, "@"); inUser && at >= 0 {
+			rest = u.User.Username() + ":" + hidden + rest[at:]
+		}
+		return passwordWord.ReplaceAllString(scheme+"://"+rest, "${1}"+hidden)
+	}
+	return passwordWord.ReplaceAllString(database, "${1}"+hidden)
+}
