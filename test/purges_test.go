@@ -115,7 +115,7 @@ routes:
 		"is no beginning of a path": {Prefixes: []string{"ports"}},
 		"is no host":                {Hosts: []string{"http://h/"}},
 		"together is about tags":    {All: true, Together: true},
-		"must be UTF-8 without NUL": {Tags: []string{"a\x00b"}},
+		"has a NUL character":       {Tags: []string{"a\x00b"}},
 		"a tag has 1 to 1024 bytes": {Tags: []string{long + "x"}},
 	} {
 		_, err := c.Purge(ctx, order)

@@ -2358,6 +2358,7 @@ export interface operations {
             path?: never;
             cookie?: {
                 gerastic_session?: string;
+                "__Host-gerastic_session"?: string;
             };
         };
         requestBody?: never;

@@ -23,6 +23,11 @@ func paced(next http.Handler) http.Handler {
 			body.until = time.Now().Add(strangersTime)
 		}
 		r.Body = body
+		defer func() {
+			if !body.whole.Load() { // the server would wait for the rest of it
+				_ = body.control.SetReadDeadline(time.Unix(1, 0))
+			}
+		}()
 		next.ServeHTTP(&pacedWriter{ResponseWriter: w, body: body}, r)
 	})
 }
@@ -82,6 +87,10 @@ func (w *pacedWriter) Write(p []byte) (int, error) {
 	}
 	return w.ResponseWriter.Write(p)
 }
+
+// SetReadDeadline leaves deadlines to the body: one that the framework sets stays when the body
+// has been read, and would end a call that takes long.
+func (w *pacedWriter) SetReadDeadline(time.Time) error { return nil }
 
 // Unwrap lets the standard library reach flushing and deadlines.
 func (w *pacedWriter) Unwrap() http.ResponseWriter { return w.ResponseWriter }
