@@ -2,10 +2,11 @@
 
 SHELL := /bin/bash -o pipefail
 DEMO_FLAGS ?=
+ATTACK_FLAGS ?=
 CONSOLE_SOURCES := $(shell find console -path console/node_modules -prune -o -path console/dist -prune -o -type f -print)
 GO_SOURCES := $(shell find . -name node_modules -prune -o \( -name '*.go' -o -name '*.sql' -o -name '*.html' -o -name '*.css' -o -name 'policy.yaml' \) -print)
 
-.PHONY: demo test soak bench generate build lint packages browser frameworks screenshots clean
+.PHONY: demo test soak bench attack generate build lint packages browser frameworks screenshots clean
 
 demo: packages build
 	bin/gerastic demo $(DEMO_FLAGS)
@@ -24,6 +25,10 @@ soak: packages
 bench:
 	go test ./test/bench -run '^$$' -bench 'Loopback|Purge|Fill|Large|Change|Fragment' -benchtime 1x
 	go test ./test/bench -run '^$$' -bench Handler -benchmem
+
+# A node under attack by visitors, origins and strangers, on loopback; see docs/limits.md.
+attack: packages build
+	go run ./test/attack $(ATTACK_FLAGS)
 
 build: bin/gerastic
 

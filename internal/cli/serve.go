@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"slices"
 	"strings"
 	"time"
@@ -23,6 +24,10 @@ import (
 
 // stopTime is how long requests under way may take to end after an interrupt.
 const stopTime = 10 * time.Second
+
+// runtimeMemory is what a node needs besides its store, in bytes: connections, requests under
+// way, the program itself.
+const runtimeMemory = 64 << 20
 
 func (a *app) serve() *cobra.Command {
 	s := node.Settings{}
@@ -65,6 +70,9 @@ yet; after that, policies come through gerastic policy apply.
 				if s.Name, err = os.Hostname(); err != nil {
 					return usage("this machine has no name; pass --node NAME")
 				}
+			}
+			if os.Getenv("GOMEMLIMIT") == "" { // the collector works harder before it lets the node outgrow its memory
+				debug.SetMemoryLimit(s.Memory + s.Memory/10 + runtimeMemory)
 			}
 			n, err := node.Start(cmd.Context(), s)
 			if err != nil {

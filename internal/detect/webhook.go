@@ -43,12 +43,12 @@ func (d *Detector) Sent(ctx context.Context, source *policy.Source, signature st
 		return d.sent(ctx, rec, name, source, all)
 	}
 	call := []string{"call " + signature}
-	if first, err := rec.NoteSent(ctx, name, call); err != nil || !first {
+	if before, err := rec.SentBefore(ctx, name, call); err != nil || before[call[0]] {
 		return records.Run{}, cmp.Or(err, ErrRepeated)
 	}
 	run, err := d.sent(ctx, rec, name, source, all)
-	if err != nil { // it may be sent again
-		err = errors.Join(err, rec.ForgetSent(context.WithoutCancel(ctx), name, call))
+	if err == nil { // after the purges are in the ledger: what was broken off may be sent again
+		err = rec.NoteSent(context.WithoutCancel(ctx), name, call)
 	}
 	return run, err
 }
@@ -84,7 +84,7 @@ func (d *Detector) sent(ctx context.Context, rec *records.Records, name string, 
 		err = cmp.Or(r.flush(ctx), r.refused)
 	}
 	if err == nil && len(ids) > 0 {
-		_, err = rec.NoteSent(ctx, name, ids) // after the purges are in the ledger
+		err = rec.NoteSent(ctx, name, ids) // after the purges are in the ledger
 	}
 	if source != nil {
 		state := records.Source{Name: name, Kind: string(policy.Webhook), Node: d.Node, Checked: &r.record.Began}

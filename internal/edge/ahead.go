@@ -2,6 +2,7 @@ package edge
 
 import (
 	"context"
+	"errors"
 	"io"
 	"sync"
 	"time"
@@ -26,7 +27,9 @@ type ahead struct {
 	to      int
 	err     error // that the source ended with; io.EOF at its end
 	closed  bool
+	most    int  // bytes that are read ahead
 	full    bool // once: as much came as is read ahead
+	held    bool // the source must not wait for whoever reads: it ends, with errBehind, when there is no room
 	taken   int64
 	after   func() // called when the source has ended
 	done    chan struct{}
@@ -36,10 +39,10 @@ type ahead struct {
 const firstAhead = 4 << 10
 
 func newAhead(read func([]byte) (int, error), length int64, take func(int64) bool, give func(int64)) *ahead {
-	a := &ahead{read: read, take: take, give: give, changed: make(chan struct{}), done: make(chan struct{})}
+	a := &ahead{read: read, take: take, give: give, changed: make(chan struct{}), done: make(chan struct{}), most: maxAhead}
 	size := int64(firstAhead)
 	if length > 0 && length < size {
-		size = length
+		size = length + 1 // to see its end
 	}
 	a.buffer = make([]byte, size)
 	return a
@@ -57,7 +60,7 @@ func (a *ahead) run() {
 		a.mu.Lock()
 		a.to += n
 		a.err = err
-		a.full = a.full || a.to == maxAhead
+		a.full = a.full || a.to == a.most
 		after := a.after
 		a.change()
 		a.mu.Unlock()
@@ -94,7 +97,13 @@ func (a *ahead) room() []byte {
 			return a.buffer[a.to:]
 		}
 		a.full = true
+		if a.held {
+			a.err = errBehind
+		}
 		a.change()
+		if a.held {
+			return nil
+		}
 		wake := a.changed
 		a.mu.Unlock()
 		<-wake
@@ -102,9 +111,20 @@ func (a *ahead) room() []byte {
 	}
 }
 
+// errBehind ends a source whose reader is so far behind that there is no room for the rest.
+var errBehind = errors.New("the visitor reads too slowly for the rest of the answer to be kept")
+
+// hold makes the source go on without waiting for whoever reads, up to so many bytes.
+func (a *ahead) hold(most int) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.most, a.held = most, true
+	a.change()
+}
+
 // grow makes more room, if there may be more. Under mu.
 func (a *ahead) grow() bool {
-	size := min(4*len(a.buffer), maxAhead)
+	size := min(4*len(a.buffer), a.most)
 	more := int64(size - len(a.buffer))
 	if more <= 0 || !a.take(more) {
 		return false

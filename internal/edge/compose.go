@@ -43,7 +43,7 @@ var ofSkeleton = map[string]bool{
 // put together anew for each request has no parts to come back for (RFC 9110 §14.2).
 func (x *exchange) compose(page *compose.Page, digest compose.Digest, status int, browser time.Duration, each func(yield func(name string, values []string))) {
 	ctx, cancel := context.WithCancel(x.r.Context())
-	budget, free := x.share()
+	budget := x.share()
 	source := x.pieces(budget)
 	who := x.visitor()
 	began := x.edge.Now()
@@ -52,7 +52,6 @@ func (x *exchange) compose(page *compose.Page, digest compose.Digest, status int
 	defer func() {
 		cancel()
 		c.Wait()
-		free()
 		if answered := x.sample.Outcome; source.waited.Load() && (answered == meter.Hit || answered == meter.Stale) {
 			// The skeleton was there, but the visitor waited for an origin all the same.
 			x.sample.Outcome, x.sample.Cause, x.sample.Saved = meter.Miss, meter.Pieces, 0
@@ -124,15 +123,16 @@ func (x *exchange) compose(page *compose.Page, digest compose.Digest, status int
 	}
 }
 
-// share is the budget of the page that the request is for, or is a piece of; free ends what it
-// began.
-func (x *exchange) share() (budget *compose.Budget, free func()) {
+// share is the budget of the page that the request is for, or is a piece of. It ends with the
+// exchange.
+func (x *exchange) share() *compose.Budget {
 	if x.budget != nil {
-		return x.budget, func() {}
+		return x.budget
 	}
-	store := x.edge.Store
-	budget = compose.NewBudget(store.Borrow)
-	return budget, func() { store.Return(budget.End()) }
+	if x.page == nil {
+		x.page = compose.NewBudget(x.edge.Store.Borrow)
+	}
+	return x.page
 }
 
 // cannotCompose answers for a page that lacks something.
@@ -192,8 +192,7 @@ func (x *exchange) composed(c *compose.Composition, status int, coding rules.Cod
 	h["Content-Length"] = []string{strconv.Itoa(len(body))}
 	x.status(status)
 	if x.r.Method != http.MethodHead {
-		n, _ := x.w.Write(body)
-		x.sample.Bytes = int64(n)
+		x.sample.Bytes, _ = x.give(body)
 	}
 }
 
@@ -262,8 +261,7 @@ func (x *exchange) whole(reader *fill.Reader[*head], h *head) ([]byte, error) {
 	if body := h.whole.Load(); body != nil {
 		return *body, nil
 	}
-	budget, free := x.share()
-	defer free()
+	budget := x.share()
 	var b bytes.Buffer
 	for {
 		data, err := reader.Next(x.r.Context(), nil)

@@ -9,6 +9,7 @@ import (
 	"runtime/debug"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"gerastic/internal/core/compose"
@@ -40,12 +41,14 @@ type exchange struct {
 	upload   *upload         // the request's body; nil: it has none
 	body     []byte          // all of it, where the key holds it
 	holder   *store.Holder   // of what is being sent; nil: it is little, or not stored
+	moved    *atomic.Int64   // unix ns at which some of it last went out; nil without holder
 	borrowed int64           // bytes of what is being sent and not stored
 	place    func()          // gives back the place at the visitor's pace; nil: it has none
 	forward  rules.Forward   // why the origin is asked, once it is
 	own      rules.Header    // fields that are for this visitor alone
 	depth    int             // 0 for a visitor's request, 1 for a piece of their page, and so on
 	budget   *compose.Budget // of the page that this is a piece of; nil for the request itself
+	page     *compose.Budget // of the request's own page, once it is composed
 	sample   meter.Sample
 }
 
@@ -58,7 +61,7 @@ func (x *exchange) begin(w http.ResponseWriter, r *http.Request) {
 	x.rules = x.edge.rules.Load()
 	x.sample, x.depth = meter.Sample{Outcome: meter.Error}, 0
 	x.req = RequestOf(r, x.edge.Trusted.Contains(r.RemoteAddr))
-	x.takeBody()
+	x.expectBody()
 	x.w = careful(w, r, x.upload)
 }
 
@@ -145,6 +148,7 @@ func (x *exchange) answer() {
 	if x.turnAway() {
 		return
 	}
+	x.takeBody()
 	x.match()
 	if x.plan != nil {
 		x.sample.Route = x.plan.Name

@@ -18,7 +18,6 @@ import (
 	"gerastic/internal/core/fill"
 	"gerastic/internal/core/key"
 	"gerastic/internal/core/meter"
-	"gerastic/internal/core/pace"
 	"gerastic/internal/core/policy"
 	"gerastic/internal/core/rules"
 	"gerastic/internal/core/store"
@@ -461,11 +460,13 @@ func (h *head) held() int64 {
 func (x *exchange) hold(entry *store.Entry, bytes int64) bool {
 	w := x.w
 	switch {
-	case bytes < store.HoldFrom || x.depth > 0:
+	case bytes < store.HoldFrom || x.depth > 0 || x.r.Method == http.MethodHead:
 	case entry != nil:
-		began := time.Now()
+		moved := new(atomic.Int64)
+		moved.Store(time.Now().UnixNano())
+		x.moved = moved
 		x.holder = x.edge.Store.Hold(entry, func() {
-			if time.Since(began) > 2*pace.Grace {
+			if time.Since(time.Unix(0, moved.Load())) > standsStill {
 				_ = http.NewResponseController(w).SetWriteDeadline(time.Unix(1, 0))
 			}
 		})
@@ -479,11 +480,32 @@ func (x *exchange) hold(entry *store.Entry, bytes int64) bool {
 	return true
 }
 
+// standsStill is how long a visitor may take for a piece of sendPiece bytes when what they hold
+// is wanted for others.
+const (
+	standsStill = time.Second
+	sendPiece   = 256 << 10
+)
+
+// give writes a body, and notes how it goes on if somebody may want to know.
+func (x *exchange) give(body []byte) (sent int64, err error) {
+	for {
+		n, err := x.w.Write(body[sent:min(int64(len(body)), sent+sendPiece)])
+		sent += int64(n)
+		if x.moved != nil {
+			x.moved.Store(time.Now().UnixNano())
+		}
+		if err != nil || sent == int64(len(body)) {
+			return sent, err
+		}
+	}
+}
+
 // letGo ends what hold began.
 func (x *exchange) letGo() {
 	if x.holder != nil {
 		x.holder.Release()
-		x.holder = nil
+		x.holder, x.moved = nil, nil
 	}
 	if x.borrowed > 0 {
 		x.edge.Store.Return(x.borrowed)
@@ -492,6 +514,10 @@ func (x *exchange) letGo() {
 	if x.place != nil {
 		x.place()
 		x.place = nil
+	}
+	if x.page != nil {
+		x.edge.Store.Return(x.page.End())
+		x.page = nil
 	}
 }
 
@@ -570,8 +596,7 @@ func (x *exchange) stream(reader *fill.Reader[*head], h *head, status rules.Cach
 		out["Content-Length"] = []string{strconv.Itoa(len(*body))}
 		x.status(h.status)
 		if x.r.Method != http.MethodHead {
-			n, _ := x.w.Write(*body)
-			x.sample.Bytes = int64(n)
+			x.sample.Bytes, _ = x.give(*body)
 		}
 		return
 	} else {
@@ -602,8 +627,8 @@ func (x *exchange) stream(reader *fill.Reader[*head], h *head, status rules.Cach
 		if send == 0 && len(data) == 0 {
 			return // the visitor has the part; the fill goes on without him
 		}
-		n, err := x.w.Write(data)
-		x.sample.Bytes += int64(n)
+		n, err := x.give(data)
+		x.sample.Bytes += n
 		if err != nil {
 			return // the visitor went away
 		}

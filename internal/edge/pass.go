@@ -43,8 +43,7 @@ func (x *exchange) pass(forward rules.Forward) {
 	req, edge, explains := x.req, x.edge, x.explains()
 	question := x.in.Plan != nil && x.in.Enabled && x.plan.Key.Body != key.NoBody
 	composed, method := x.composesHere(), x.req.Method
-	budget, free := x.share()
-	defer free()
+	budget := x.share()
 	var page skeleton
 	counting := &countingWriter{ResponseWriter: x.w}
 	proxy := &httputil.ReverseProxy{
@@ -79,7 +78,7 @@ func (x *exchange) pass(forward rules.Forward) {
 			if method != http.MethodHead && composes(composed, rules.Header(resp.Header)) {
 				return page.read(resp, budget)
 			}
-			return answer.take(resp)
+			return answer.take(resp, rules.Unsafe(req.Method))
 		},
 		ErrorHandler: func(_ http.ResponseWriter, r *http.Request, err error) {
 			if errors.Is(err, context.Canceled) && r.Context().Err() != nil {
@@ -194,9 +193,13 @@ func (p *passed) free() {
 	}
 }
 
+// maxHeld is how much is kept of the answer to a request that may have changed something, in
+// bytes, where there is no place for it: it was carried out, and must not be refused now.
+const maxHeld = 8 << 20
+
 // take reads the answer's body ahead. origin.ErrBusy: it would go at the visitor's pace, and
 // there is no place.
-func (p *passed) take(resp *http.Response) error {
+func (p *passed) take(resp *http.Response, unsafe bool) error {
 	if resp.StatusCode == http.StatusSwitchingProtocols || resp.Body == nil || resp.Body == http.NoBody || resp.ContentLength == 0 {
 		return nil
 	}
@@ -213,9 +216,13 @@ func (p *passed) take(resp *http.Response) error {
 		return nil
 	}
 	release, err := p.client.AtVisitorsPace()
-	if err == nil {
+	switch {
+	case err == nil:
 		p.release = release
 		body.whenEnded(release) // what is read ahead by then needs no connection
+	case unsafe:
+		body.hold(maxHeld)
+		return nil
 	}
 	return err
 }

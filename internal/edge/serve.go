@@ -50,7 +50,6 @@ func (x *exchange) serve(entry *store.Entry, outcome meter.Outcome, status rules
 	}
 	maps.Copy(h, http.Header(x.own))
 	form := x.form(entry)
-	x.hold(entry, int64(len(form.Body)))
 	if rules.Conditional(x.req.Header) {
 		switch rules.Evaluate(x.req.Header, entry.Status, form.Header, entry.Received) {
 		case rules.NotModified:
@@ -69,6 +68,7 @@ func (x *exchange) serve(entry *store.Entry, outcome meter.Outcome, status rules
 	for i := range form.Lines {
 		h[form.Lines[i].Name] = form.Lines[i].Values
 	}
+	x.hold(entry, int64(len(form.Body)))
 	if entry.Status == http.StatusOK && x.r.Method == http.MethodGet && x.req.Header.Has("Range") {
 		if !x.tagSaysNothing(entry) && x.ranges(form) {
 			return
@@ -76,8 +76,7 @@ func (x *exchange) serve(entry *store.Entry, outcome meter.Outcome, status rules
 	}
 	x.status(entry.Status)
 	if x.r.Method != http.MethodHead {
-		n, _ := x.w.Write(form.Body)
-		x.sample.Bytes = int64(n)
+		x.sample.Bytes, _ = x.give(form.Body)
 	}
 }
 
@@ -135,8 +134,7 @@ func (x *exchange) ranges(form *store.Form) bool {
 		h.Set("Content-Range", s.ContentRange(size))
 		h.Set("Content-Length", strconv.FormatInt(s.Length, 10))
 		x.status(http.StatusPartialContent)
-		n, _ := x.w.Write(form.Body[s.From : s.From+s.Length])
-		x.sample.Bytes = int64(n)
+		x.sample.Bytes, _ = x.give(form.Body[s.From : s.From+s.Length])
 	default:
 		x.multipart(form, spans, size)
 	}

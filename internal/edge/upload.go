@@ -33,8 +33,8 @@ type upload struct {
 	until time.Time // when all of it must be there; zero: there is no such time
 }
 
-// takeBody begins to read the request's body, if it has one and it is sent unasked.
-func (x *exchange) takeBody() {
+// expectBody prepares to read the request's body, if it has one.
+func (x *exchange) expectBody() {
 	r := x.r
 	if r.Body == nil || r.Body == http.NoBody || r.ContentLength == 0 {
 		return
@@ -44,8 +44,13 @@ func (x *exchange) takeBody() {
 	u.ahead = newAhead(u.read, r.ContentLength, store.Borrow, store.Return)
 	x.upload = u
 	r.Body = u
-	if !x.req.Header.Has("Expect") {
-		u.gather(r.Context(), briefly)
+}
+
+// takeBody reads the beginning of the body, all of it if it is short, unless its sender waits
+// to be asked for it.
+func (x *exchange) takeBody() {
+	if x.upload != nil && !x.req.Header.Has("Expect") {
+		x.upload.gather(x.r.Context(), briefly)
 	}
 }
 

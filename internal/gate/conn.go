@@ -20,9 +20,13 @@ type Conn struct {
 	listener *Listener
 	address  netip.Addr
 	counted  bool         // for its address; under listener.mu
-	rests    atomic.Int64 // unix ns since when no request uses it; 0: one does
+	rests    atomic.Int64 // unix ns since when there is no request on it; 0: there is one
 
-	armed   time.Time   // when a write would end by itself; only who writes uses it
+	// Only who writes uses these.
+	armed time.Time // when a write would end by itself
+	held  int64     // bytes that the system held for the peer when that was set
+	since int64     // bytes that it took since then
+
 	cut     atomic.Bool // whoever writes is to end
 	closing sync.Once
 }
@@ -55,22 +59,39 @@ func (c *Conn) Write(p []byte) (written int, err error) {
 			return written, net.ErrClosed
 		}
 		if c.armed.Sub(watch.Since) < pace.Grace { // seldom: it costs as much as a lock
-			c.armed = watch.Since.Add(2 * pace.Grace)
-			_ = c.Conn.SetWriteDeadline(c.armed)
+			c.arm(watch.Since.Add(2 * pace.Grace))
 		}
 		n, err := c.Conn.Write(p[written:])
 		written += n
+		c.since += int64(n)
 		if err == nil || !errors.Is(err, os.ErrDeadlineExceeded) || c.cut.Load() {
 			return written, err
 		}
-		if watch.Slow(time.Now(), n) {
+		now := time.Now()
+		if watch.Slow(now, c.taken()) {
 			c.listener.slow.Add(1)
-			c.cut.Store(true)
+			c.drop()
 			return written, err
 		}
-		c.armed = watch.Since.Add(pace.Grace)
-		_ = c.Conn.SetWriteDeadline(c.armed)
+		c.arm(now.Add(pace.Grace))
 	}
+}
+
+// arm sets when writes end by themselves.
+func (c *Conn) arm(by time.Time) {
+	c.armed, c.since = by, 0
+	c.held, _ = queued(c.Conn)
+	_ = c.Conn.SetWriteDeadline(by)
+}
+
+// taken is how many bytes the peer has taken since the connection was armed. What the system
+// takes comes in steps of a MiB, for which a peer that reads slowly may need minutes.
+func (c *Conn) taken() int {
+	held, known := queued(c.Conn)
+	if !known {
+		return int(c.since)
+	}
+	return int(c.since - (held - c.held))
 }
 
 // SetWriteDeadline ends what is being written if the time has come; if it has not, the pace
@@ -79,8 +100,16 @@ func (c *Conn) SetWriteDeadline(t time.Time) error {
 	if t.IsZero() || t.After(time.Now()) {
 		return nil
 	}
-	c.cut.Store(true)
+	c.drop()
 	return c.Conn.SetWriteDeadline(t)
+}
+
+// drop ends the writing for good; what the system still has of it goes with the connection.
+func (c *Conn) drop() {
+	c.cut.Store(true)
+	if tcp, ok := c.Conn.(*net.TCPConn); ok {
+		_ = tcp.SetLinger(0)
+	}
 }
 
 // SetDeadline implements net.Conn.

@@ -113,6 +113,8 @@ func (l *Listener) ConnState(nc net.Conn, state http.ConnState) {
 	c := connOf(nc)
 	switch {
 	case c == nil:
+	case state == http.StateNew: // until its first request is there, it is as good as resting
+		c.rests.Store(time.Now().UnixNano())
 	case state != http.StateIdle:
 		c.rests.Store(0)
 	case l.waiting.CompareAndSwap(true, false): // its place is wanted

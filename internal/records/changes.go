@@ -196,14 +196,8 @@ func (r *Records) SentBefore(ctx context.Context, source string, ids []string) (
 }
 
 // NoteSent remembers the items of a source whose purges are in the ledger.
-func (r *Records) NoteSent(ctx context.Context, source string, ids []string) (first bool, err error) {
-	done, err := r.pool.Exec(ctx, `insert into change_item (source, id) select $1, i from unnest($2::text[]) i on conflict do nothing`, source, ids)
-	return done.RowsAffected() > 0, err
-}
-
-// ForgetSent takes items back.
-func (r *Records) ForgetSent(ctx context.Context, source string, ids []string) error {
-	_, err := r.pool.Exec(ctx, `delete from change_item where source = $1 and id = any($2)`, source, ids)
+func (r *Records) NoteSent(ctx context.Context, source string, ids []string) error {
+	_, err := r.pool.Exec(ctx, `insert into change_item (source, id) select $1, i from unnest($2::text[]) i on conflict do nothing`, source, ids)
 	return err
 }
 

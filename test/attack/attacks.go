@@ -18,7 +18,7 @@ var attacks = []attack{
 	{"slow readers", holding("GET /private HTTP/1.1\r\nHost: x\r\n\r\n", 200)},
 	{"closed HTTP/2 windows", closedWindows},
 	{"bodies without end", holding("POST /ask HTTP/1.1\r\nHost: x\r\nContent-Type: application/json\r\nContent-Length: 100\r\n\r\n{", 400)},
-	{"unique pages, compressible", repeated(8, func(ctx context.Context, s *site) {
+	{"unique pages, compressible", repeated(16, 0, func(ctx context.Context, s *site) {
 		s.get(ctx, transport, fmt.Sprintf("/unique/%d", pageNumber.Add(1)))
 	})},
 	{"long keys, not stored", long("/long/x?q=%d%s")},
@@ -31,7 +31,7 @@ var attacks = []attack{
 		}
 		<-ctx.Done()
 	}},
-	{"malformed chunks", repeated(2, func(ctx context.Context, s *site) {
+	{"malformed chunks", repeated(2, 10*time.Millisecond, func(ctx context.Context, s *site) {
 		if conn := dial(ctx, s.edge); conn != nil {
 			_, _ = io.WriteString(conn, "POST /upload HTTP/1.1\r\nHost: x\r\nTransfer-Encoding: chunked\r\n\r\nnone\r\n")
 			_ = conn.SetReadDeadline(time.Now().Add(time.Second))
@@ -90,7 +90,7 @@ func control(request string, connections, body int) func(context.Context, *site)
 
 // called makes the same call to the control side again and again.
 func called(method, path, body string) func(context.Context, *site) {
-	return repeated(2, func(ctx context.Context, s *site) {
+	return repeated(2, 500*time.Millisecond, func(ctx context.Context, s *site) {
 		r, err := http.NewRequestWithContext(ctx, method, "http://"+s.control+path, strings.NewReader(body))
 		if err != nil {
 			return
@@ -104,14 +104,19 @@ func called(method, path, body string) func(context.Context, *site) {
 	})
 }
 
-// repeated does something again and again, by several at once.
-func repeated(by int, do func(context.Context, *site)) func(context.Context, *site) {
+// repeated does something again and again, by several at once, each of them so often at most.
+func repeated(by int, every time.Duration, do func(context.Context, *site)) func(context.Context, *site) {
 	return func(ctx context.Context, s *site) {
 		var all sync.WaitGroup
 		for range by {
 			all.Go(func() {
 				for ctx.Err() == nil {
+					next := time.After(every)
 					do(ctx, s)
+					select {
+					case <-next:
+					case <-ctx.Done():
+					}
 				}
 			})
 		}
@@ -122,14 +127,14 @@ func repeated(by int, do func(context.Context, *site)) func(context.Context, *si
 // long asks for URLs of 60,000 bytes.
 func long(path string) func(context.Context, *site) {
 	junk := strings.Repeat("j", 60_000)
-	return repeated(4, func(ctx context.Context, s *site) {
+	return repeated(4, 4*time.Millisecond, func(ctx context.Context, s *site) {
 		s.get(ctx, transport, fmt.Sprintf(path, pageNumber.Add(1), junk))
 	})
 }
 
 // composed asks for a hostile page, with a long cookie, as two visitors.
 func composed(name string) func(context.Context, *site) {
-	return repeated(2, func(ctx context.Context, s *site) {
+	return repeated(2, 500*time.Millisecond, func(ctx context.Context, s *site) {
 		s.get(ctx, transport, "/composed/"+name, "Cookie: long="+strings.Repeat("x", 50_000))
 	})
 }

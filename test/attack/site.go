@@ -3,6 +3,8 @@ package main
 import (
 	"bufio"
 	"context"
+	"crypto/rand"
+	"encoding/base64"
 	"fmt"
 	"io"
 	"net"
@@ -230,7 +232,10 @@ func answer(w http.ResponseWriter, r *http.Request) {
 		_, _ = w.Write(large)
 	case "unique":
 		h.Set("Cache-Control", "max-age=600")
-		_, _ = fmt.Fprintf(w, "<h1>%s</h1>%s", r.URL.Path, page)
+		_, _ = fmt.Fprintf(w, "<h1>%s</h1>", r.URL.Path)
+		text := make([]byte, 12<<10) // of random words, so that compressing it takes its time
+		_, _ = rand.Read(text)
+		_, _ = io.WriteString(w, base64.StdEncoding.EncodeToString(text))
 	case "long":
 		h.Set("Cache-Control", "no-store")
 	case "piece":
@@ -245,7 +250,7 @@ func answer(w http.ResponseWriter, r *http.Request) {
 }
 
 var skeletons = map[string]string{
-	"marks":     strings.Repeat("<!--esi ", 60_000) + "-->",
+	"marks":     strings.Repeat("<!--esi ", 500_000) + "-->",
 	"pieces":    strings.Repeat(`<esi:include src="/piece/a"/>`, 60),
 	"variables": "<esi:vars>" + strings.Repeat("$(HTTP_COOKIE{long})", 25_000) + "</esi:vars>",
 }

@@ -204,7 +204,9 @@ func (c *Composition) Body() ([]byte, error) {
 	if err := c.budget.Spend(c.size); err != nil {
 		return nil, err
 	}
-	return join(make([]byte, 0, c.size), c.steps)
+	steps := c.steps
+	c.steps = nil // it was copied, so that the pieces need not be held while the page is sent
+	return join(make([]byte, 0, c.size), steps)
 }
 
 // join puts steps together whose pieces are all there.
@@ -250,6 +252,9 @@ func (c *Composition) Required() error {
 // Write writes the page as its pieces come; before it waits for one, it calls flush. What it
 // returns is an error of write, or that the page grew too large: it is not whole then.
 func (c *Composition) Write(who *Visitor, write func([]byte) error, flush func()) error {
+	if err := c.budget.Spend(c.size); err != nil {
+		return err
+	}
 	w := &writer{Composition: c, who: who, write: write, flush: flush}
 	return w.steps(c.steps)
 }

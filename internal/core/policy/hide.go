@@ -1,6 +1,7 @@
 package policy
 
 import (
+	"maps"
 	"net/url"
 	"regexp"
 	"slices"
@@ -35,8 +36,9 @@ func Hide(source string, lookup func(string) (string, bool)) string {
 			masked[r.Also.Database] = withoutPassword(r.Also.Database)
 		}
 	}
-	for secret, mask := range masked {
-		switch {
+	longestFirst := slices.SortedFunc(maps.Keys(masked), func(a, b string) int { return len(b) - len(a) }) // one may be part of another
+	for _, secret := range longestFirst {
+		switch mask := masked[secret]; {
 		case secret == "" || secret == mask || slices.ContainsFunc(given, func(v string) bool { return v != "" && strings.Contains(secret, v) }):
 		case !strings.Contains(source, secret):
 			return withheld
