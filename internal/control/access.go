@@ -189,7 +189,7 @@ func (c *Control) sessionCalls() {
 		})
 }
 
-// encrypted tells whether the browser speaks TLS, to us or to a proxy before us.
+// encrypted reports whether the browser speaks TLS, to us or to a proxy before us.
 type encrypted struct{ tls bool }
 
 // Resolve implements huma.Resolver.

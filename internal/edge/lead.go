@@ -10,7 +10,6 @@ import (
 	"net/textproto"
 	"slices"
 	"sync"
-	"sync/atomic"
 	"time"
 
 	"gerastic/internal/core/compose"
@@ -237,35 +236,6 @@ func (e *Edge) bring(ctx context.Context, f *fill.Flight[*head], o *order, resp 
 
 // maxVaried is how many fields are remembered for a key: whoever names more is asked twice.
 const maxVaried = 32
-
-// visitorsPace is the place of a fill that is only as fast as its visitor reads.
-type visitorsPace struct {
-	client *origin.Client
-	whole  atomic.Bool // all has come: nobody is waited for
-	once   sync.Once
-	ok     bool
-	give   func()
-}
-
-// take takes the place, once; it reports false if there is none.
-func (p *visitorsPace) take() bool {
-	p.once.Do(func() {
-		if p.ok = p.whole.Load(); p.ok {
-			return
-		}
-		give, err := p.client.AtVisitorsPace()
-		p.give, p.ok = give, err == nil
-	})
-	return p.ok
-}
-
-// free gives it back.
-func (p *visitorsPace) free() {
-	p.once.Do(func() {})
-	if p.give != nil {
-		p.give()
-	}
-}
 
 // learn remembers which fields the origin's Vary names for a key, so that it is asked with
 // them at once.

@@ -1,9 +1,7 @@
 package edge
 
 import (
-	"bytes"
 	"context"
-	"crypto/sha256"
 	"errors"
 	"io"
 	"log"
@@ -12,7 +10,6 @@ import (
 	"net/url"
 	"time"
 
-	"gerastic/internal/core/compose"
 	"gerastic/internal/core/key"
 	"gerastic/internal/core/meter"
 	"gerastic/internal/core/rules"
@@ -109,134 +106,6 @@ func (x *exchange) pass(forward rules.Forward) {
 		x.sample.Waited = edge.Now().Sub(x.began)
 	}()
 	proxy.ServeHTTP(counting, x.r)
-}
-
-// composesHere reports whether the route of the request's place composes pages, whatever the
-// method: a form that comes back with its mistakes is a page, too.
-func (x *exchange) composesHere() bool {
-	if x.plan != nil {
-		return x.plan.Compose
-	}
-	around := x.rules.Policy.Covering(x.req.Host, x.req.Path)
-	return len(around) > 0 && around[0].Compose
-}
-
-// skeleton is an answer that passes and is composed for its visitor.
-type skeleton struct {
-	body   []byte
-	page   *compose.Page
-	status int
-	header http.Header
-}
-
-// errSkeleton stops the passing of an answer that is to be composed.
-var errSkeleton = errors.New("the answer is to be composed")
-
-// read takes the whole answer, and returns errSkeleton if there is something to compose.
-func (s *skeleton) read(resp *http.Response, budget *compose.Budget) error {
-	delete(resp.Header, "Surrogate-Control") // it was meant for us
-	s.body = []byte{}
-	piece := make([]byte, 32<<10)
-	for {
-		n, err := resp.Body.Read(piece)
-		if spent := budget.Spend(int64(n)); spent != nil {
-			return spent
-		}
-		s.body = append(s.body, piece[:n]...)
-		if err == io.EOF {
-			break
-		}
-		if err != nil {
-			return err
-		}
-	}
-	resp.Body.Close()
-	resp.Body = io.NopCloser(bytes.NewReader(s.body))
-	var err error
-	if s.page, err = compose.Parse(s.body); s.page == nil || err != nil {
-		return nil // it is none, or its marks are not in order: it goes as it came
-	}
-	s.status, s.header = resp.StatusCode, resp.Header
-	return errSkeleton
-}
-
-func (s *skeleton) compose(x *exchange) {
-	x.compose(s.page, sha256.Sum256(s.body), s.status, rules.Unset, func(yield func(string, []string)) {
-		for name, values := range s.header {
-			yield(name, values)
-		}
-	})
-}
-
-// passed is an answer on its way to one visitor. It is read ahead, so that one that is short
-// does not hold its connection until the visitor has read it; what is longer goes at their
-// pace, for which there are only so many places.
-type passed struct {
-	edge    *Edge
-	client  *origin.Client
-	release func() // of the place; nil: it has none
-}
-
-// slow takes a place for what goes at the visitor's pace; false if there is none.
-func (p *passed) slow() bool {
-	release, err := p.client.AtVisitorsPace()
-	if err != nil {
-		return false
-	}
-	p.release = release
-	return true
-}
-
-func (p *passed) free() {
-	if p.release != nil {
-		p.release()
-	}
-}
-
-// maxHeld is how much is kept of the answer to a request that may have changed something, in
-// bytes, where there is no place for it: it was carried out, and must not be refused now.
-const maxHeld = 8 << 20
-
-// take reads the answer's body ahead. origin.ErrBusy: it would go at the visitor's pace, and
-// there is no place.
-func (p *passed) take(resp *http.Response, unsafe bool) error {
-	if resp.StatusCode == http.StatusSwitchingProtocols || resp.Body == nil || resp.Body == http.NoBody || resp.ContentLength == 0 {
-		return nil
-	}
-	body := &readAhead{ahead: newAhead(resp.Body.Read, resp.ContentLength, p.edge.Store.Borrow, p.edge.Store.Return), source: resp.Body}
-	resp.Body = body
-	if !p.edge.run(func() {
-		body.run()
-		body.source.Close()
-	}) {
-		close(body.done)
-		return errEnding
-	}
-	if body.settle(resp.Request.Context(), headDelay) || p.release != nil {
-		return nil
-	}
-	release, err := p.client.AtVisitorsPace()
-	switch {
-	case err == nil:
-		p.release = release
-		body.whenEnded(release) // what is read ahead by then needs no connection
-	case unsafe:
-		body.hold(maxHeld)
-		return nil
-	}
-	return err
-}
-
-// readAhead is an answer's body that is read ahead.
-type readAhead struct {
-	*ahead
-	source io.Closer
-}
-
-// Close implements io.Closer.
-func (b *readAhead) Close() error {
-	b.end(func() { b.source.Close() })
-	return nil
 }
 
 // countingWriter notes what went to the visitor.

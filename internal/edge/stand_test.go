@@ -165,6 +165,9 @@ func (s *stand) close() {
 	assert.NoError(s.t, s.edge.Shutdown(ctx), "what the edge started does not end")
 	assert.Zero(s.t, s.edge.fills.Aloft(), "fills are left")
 	assert.Zero(s.t, s.edge.fills.Len(), "fills can still be joined")
+	for _, c := range s.edge.rules.Load().clients {
+		assert.Zero(s.t, c.Paced(), "places at visitors' pace stay taken")
+	}
 	f := s.edge.Store.Figures()
 	entries, bytes := s.edge.Store.Audit()
 	assert.Zero(s.t, f.Reserved, "bytes stay reserved")

@@ -27,6 +27,9 @@ func (c *Client) AtVisitorsPace() (release func(), err error) {
 	return sync.OnceFunc(func() { c.paced.taken.Add(-1) }), nil
 }
 
+// Paced is how many of the places are taken.
+func (c *Client) Paced() int64 { return c.paced.taken.Load() }
+
 // queueLength is how many requests may wait for a connection of an address, for each that
 // there may be.
 const queueLength = 8

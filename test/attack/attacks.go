@@ -31,7 +31,7 @@ var attacks = []attack{
 		}
 		<-ctx.Done()
 	}},
-	{"malformed chunks", repeated(2, 10*time.Millisecond, func(ctx context.Context, s *site) {
+	{"malformed chunks", repeated(8, 0, func(ctx context.Context, s *site) {
 		if conn := dial(ctx, s.edge); conn != nil {
 			_, _ = io.WriteString(conn, "POST /upload HTTP/1.1\r\nHost: x\r\nTransfer-Encoding: chunked\r\n\r\nnone\r\n")
 			_ = conn.SetReadDeadline(time.Now().Add(time.Second))

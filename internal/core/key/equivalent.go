@@ -7,7 +7,11 @@ import "strings"
 // needed (RFC 3986 §6.2.2.1, §6.2.2.2; RFC 3987 §3.1). Keys hold what was sent; marks and
 // indexes hold this, which is text whatever a visitor sends.
 func Equivalent(s string) string {
-	if strings.IndexFunc(s, func(r rune) bool { return r == '%' || r <= ' ' || r >= 0x7f }) < 0 {
+	plain := 0
+	for plain < len(s) && s[plain] != '%' && s[plain] > ' ' && s[plain] < 0x7f {
+		plain++
+	}
+	if plain == len(s) {
 		return s
 	}
 	var b strings.Builder
