@@ -432,6 +432,8 @@ func TestPromise6PiecesShareOneBudget(t *testing.T) {
 		most = max(most, int64(m.HeapInuse))
 	})
 	assert.Equal(t, 502, s.get("/composed/page").status)
+	mu.Lock()
+	defer mu.Unlock()
 	assert.Less(t, most-before, int64(300<<20), "30 pieces of 8 pieces of 4 MiB")
 	assert.Zero(t, s.edge.Store.Figures().Reserved)
 }

@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -35,6 +36,7 @@ type stand struct {
 	clock  atomic.Int64 // unix ns
 	ledger atomic.Uint64
 	sent   atomic.Int64 // requests of do, get and post
+	purges sync.Mutex
 	purged []tags.Purge
 	server *httptest.Server
 	gate   *gate.Listener
@@ -166,7 +168,7 @@ func (s *stand) close() {
 	assert.Zero(s.t, s.edge.fills.Aloft(), "fills are left")
 	assert.Zero(s.t, s.edge.fills.Len(), "fills can still be joined")
 	for _, c := range s.edge.rules.Load().clients {
-		assert.Zero(s.t, c.Paced(), "places at visitors' pace stay taken")
+		assert.Eventually(s.t, func() bool { return c.Paced() == 0 }, 5*time.Second, time.Millisecond, "places at visitors' pace stay taken")
 	}
 	f := s.edge.Store.Figures()
 	entries, bytes := s.edge.Store.Audit()
@@ -229,6 +231,8 @@ func (s *stand) answer(h http.HandlerFunc) { s.origin.Store(&h) }
 
 // purge applies a purge the way a node does: marks, then the sweep.
 func (s *stand) purge(p tags.Purge) store.Matched {
+	s.purges.Lock()
+	defer s.purges.Unlock()
 	p.Sequence = tags.Stamp(s.ledger.Add(1))
 	s.purged = append(s.purged, p)
 	s.edge.Marks.Apply(p)

@@ -77,10 +77,11 @@ func TestPromise6ConnectionsAreBounded(t *testing.T) {
 		v := visit(t, address)
 		require.NoError(t, v.get("/10", 5*time.Second))
 		resting = append(resting, v)
-		time.Sleep(2 * time.Millisecond) // so that it is known which has rested longest
+		assert.Eventually(t, func() bool { return l.rest() == len(resting) }, 5*time.Second, time.Millisecond)
 	}
 	for i := range 2 {
 		require.NoError(t, visit(t, address).get("/10", 5*time.Second))
+		assert.Eventually(t, func() bool { return l.rest() == 3 }, 5*time.Second, time.Millisecond)
 		assert.Error(t, resting[i].get("/10", time.Second), "the one that had rested longest was closed")
 	}
 	assert.NoError(t, resting[2].get("/10", 5*time.Second))
@@ -104,6 +105,18 @@ func TestPromise6ConnectionsAreBounded(t *testing.T) {
 	busy[0].Close()
 	assert.NoError(t, visit(t, address).get("/10", 5*time.Second))
 	assert.LessOrEqual(t, l.Figures().Open, 3)
+}
+
+// rest is how many connections rest.
+func (l *Listener) rest() (n int) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for c := range l.open {
+		if c.rests.Load() != 0 {
+			n++
+		}
+	}
+	return n
 }
 
 func TestConnectionsOfOneAddressAreBounded(t *testing.T) {
