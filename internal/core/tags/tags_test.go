@@ -152,3 +152,36 @@ func BenchmarkApply(b *testing.B) {
 		m.Apply(Purge{Sequence: Stamp(i + 1), Tags: []string{fmt.Sprint("tag ", i%1000)}})
 	}
 }
+
+// TestPromise6SetsOfTagsAreCounted: each is a mark, and none makes every entry that carries a
+// common tag look at all of them.
+func TestPromise6SetsOfTagsAreCounted(t *testing.T) {
+	m := NewMarks(0, 1000)
+	for i := range 900 {
+		m.Apply(Purge{Sequence: Stamp(i + 1), Together: true, Tags: []string{"common", fmt.Sprint("one ", i)}})
+	}
+	assert.Equal(t, 900, m.Len())
+	assert.LessOrEqual(t, len(m.together["common"]), 1)
+	assert.Equal(t, Dropped, m.Judge(&Subject{Tags: []string{"common", "one 7"}, Stamp: 3}))
+	assert.Equal(t, Alive, m.Judge(&Subject{Tags: []string{"common", "one"}, Stamp: 3}))
+	before := m.Bytes()
+	m.Apply(Purge{Sequence: 901, Together: true, Tags: []string{"one 7", "common"}})
+	assert.Equal(t, before, m.Bytes(), "the same set, once more")
+	for i := range 200 {
+		m.Apply(Purge{Sequence: Stamp(i + 902), Together: true, Tags: []string{"common", fmt.Sprint("more ", i)}})
+	}
+	assert.NotZero(t, m.Folded())
+	assert.LessOrEqual(t, m.Len(), 1000)
+	assert.Equal(t, Dropped, m.Judge(&Subject{Tags: []string{"common", "one 890"}, Stamp: 3}), "what was folded counts as purged")
+
+	small := NewMarks(0, 1000)
+	small.KeepWithin(10_000)
+	for i := range 100 {
+		small.Apply(Purge{Sequence: Stamp(i + 1), Tags: []string{strings.Repeat("x", 900) + fmt.Sprint(i)}})
+		assert.LessOrEqual(t, small.Bytes(), int64(11_000))
+	}
+	assert.Equal(t, Dropped, small.Judge(&Subject{Tags: []string{strings.Repeat("x", 900) + "5"}, Stamp: 5}))
+	assert.Equal(t, Dropped, small.Judge(&Subject{Tags: []string{strings.Repeat("x", 900) + "99"}, Stamp: 99}))
+	small.Apply(Purge{Sequence: 200, All: true})
+	assert.Zero(t, small.Bytes())
+}

@@ -1,0 +1,141 @@
+package store
+
+import (
+	"fmt"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"gerastic/internal/core/rules"
+	"gerastic/internal/core/tags"
+)
+
+func sized(key string, bytes int) *Entry {
+	return &Entry{Key: key, Subject: tags.Subject{Route: "r", Path: key}, Body: make([]byte, bytes), Browser: rules.Unset, Idle: rules.Unset}
+}
+
+// TestPromise6WhatIsReadStaysInTheAccount: however entries come, are read, leave and are read
+// on, what the store says that it uses is what is there.
+func TestPromise6WhatIsReadStaysInTheAccount(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		m := NewMemory(1<<20, LeastRecentlyUsed())
+		now := time.Unix(1000, 0)
+		held := map[*Holder]*Entry{}
+		var made []*Entry
+		var reserved, borrowed, aside int64
+		for range rapid.IntRange(1, 60).Draw(t, "steps") {
+			switch rapid.IntRange(0, 8).Draw(t, "step") {
+			case 0, 1:
+				e := sized(fmt.Sprint(rapid.IntRange(0, 9).Draw(t, "key")), rapid.IntRange(1, 300_000).Draw(t, "size"))
+				if rapid.Bool().Draw(t, "read while it comes") {
+					held[m.Hold(e, func() {})] = e
+				}
+				if rapid.IntRange(0, 4).Draw(t, "overtaken") == 0 || !m.Put(e, now) {
+					m.Abandon(e)
+				}
+				made = append(made, e)
+			case 2, 3:
+				if len(made) > 0 {
+					e := rapid.SampledFrom(made).Draw(t, "entry")
+					held[m.Hold(e, func() {})] = e
+				}
+			case 4:
+				for h := range held {
+					h.Release()
+					delete(held, h)
+					break
+				}
+			case 5:
+				if len(made) > 0 {
+					m.Remove(rapid.SampledFrom(made).Draw(t, "entry"), Purged)
+				}
+			case 6:
+				if more := rapid.Int64Range(1, 400_000).Draw(t, "bytes"); m.Reserve(more) {
+					reserved += more
+				}
+			case 7:
+				if more := rapid.Int64Range(1, 200_000).Draw(t, "bytes"); m.Borrow(more) {
+					borrowed += more
+				}
+			case 8:
+				aside = rapid.Int64Range(0, 100_000).Draw(t, "bytes")
+				m.SetAside(aside)
+			}
+			f := m.Figures()
+			_, stored := m.Audit()
+			pinned := int64(0)
+			seen := map[*Entry]bool{}
+			for _, e := range held {
+				if e.left && !seen[e] {
+					seen[e] = true
+					pinned += e.size.Load()
+				}
+			}
+			require.Equal(t, pinned, f.Pinned)
+			require.Equal(t, stored+reserved+borrowed+pinned+aside, f.Used)
+			require.Equal(t, reserved+borrowed, f.Reserved)
+			require.LessOrEqual(t, borrowed, f.Limit/4)
+		}
+		for h := range held {
+			h.Release()
+		}
+		m.Release(reserved)
+		m.Return(borrowed)
+		m.SetAside(0)
+		_, stored := m.Audit()
+		require.Equal(t, stored, m.Figures().Used)
+		require.LessOrEqual(t, m.Figures().Used, m.Figures().Limit)
+	})
+}
+
+// TestWhoHoldsTooMuchIsAskedToGo, once something else has no room.
+func TestWhoHoldsTooMuchIsAskedToGo(t *testing.T) {
+	m := NewMemory(1<<20, LeastRecentlyUsed())
+	now := time.Unix(1000, 0)
+	asked := 0
+	var holders []*Holder
+	for i := range 3 {
+		e := sized(fmt.Sprint(i), 300_000)
+		require.True(t, m.Put(e, now))
+		holders = append(holders, m.Hold(e, func() { asked++ }))
+	}
+	assert.False(t, m.Put(sized("more", 900_000), now), "all of it is being read")
+	assert.NotZero(t, asked)
+	for _, h := range holders {
+		h.Release()
+	}
+	assert.True(t, m.Put(sized("more", 900_000), now))
+}
+
+// TestReadersAndEvictionsTogether: for the race detector, and the account after them.
+func TestReadersAndEvictionsTogether(t *testing.T) {
+	m := NewMemory(1<<20, LeastRecentlyUsed())
+	now := time.Now()
+	var all sync.WaitGroup
+	for who := range 4 {
+		all.Go(func() {
+			for i := range 300 {
+				e := sized(fmt.Sprint(i%7), 20_000*(1+who))
+				h := m.Hold(e, func() {})
+				if !m.Put(e, now) {
+					m.Abandon(e)
+				}
+				if found, _ := m.Find([]byte(fmt.Sprint((i+who)%7)), nil); found != nil {
+					m.Hold(found, func() {}).Release()
+				}
+				if i%5 == 0 {
+					m.Sweep(tags.Purge{All: true, Sequence: tags.Stamp(i)})
+				}
+				h.Release()
+			}
+		})
+	}
+	all.Wait()
+	_, stored := m.Audit()
+	assert.Equal(t, stored, m.Figures().Used)
+	assert.Zero(t, m.Figures().Pinned)
+}
