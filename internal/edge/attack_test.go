@@ -483,3 +483,43 @@ func TestWhatIsTurnedAway(t *testing.T) {
 	}
 	assert.Equal(t, asked, s.asked.Load(), "none of them came to the origin")
 }
+
+// TestStreamsThatStandStillEnd: one whose window stays closed, and one whose body does not come,
+// while the connection that they share goes on.
+func TestStreamsThatStandStillEnd(t *testing.T) {
+	s := newStand(t, func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Cache-Control", "max-age=60")
+		_, _ = io.WriteString(w, strings.Repeat("x", 100<<10))
+	})
+	s.get("/x")
+	conn := s.open("PRI * HTTP/2.0\r\n\r\nSM\r\n\r\n" + frame(4, 0, 0, "\x00\x04\x00\x00\x00\x00"))
+	_, err := io.WriteString(conn, frame(1, 5, 1, "\x82\x86"+literal(4, "/x")+literal(1, "x"))+ // GET, and no window
+		frame(1, 4, 3, "\x83\x86"+literal(4, "/ask")+literal(1, "x")+"\x0f"+literal(16, "application/json"))) // POST, and no body
+	require.NoError(t, err)
+	_ = conn.SetReadDeadline(time.Now().Add(40 * time.Second))
+	ended := map[uint32]bool{}
+	head := make([]byte, 9)
+	for len(ended) < 2 {
+		if _, err = io.ReadFull(conn, head); !assert.NoError(t, err, "ended: %v", ended) {
+			return
+		}
+		payload := make([]byte, binary.BigEndian.Uint32(append([]byte{0}, head[:3]...)))
+		_, err = io.ReadFull(conn, payload)
+		require.NoError(t, err)
+		stream := binary.BigEndian.Uint32(head[5:])
+		if head[3] == 3 || head[3] == 1 && stream == 3 { // RST_STREAM, or the answer 408
+			ended[stream] = true
+		}
+	}
+	_, err = io.WriteString(conn, frame(6, 0, 0, "12345678")) // PING
+	require.NoError(t, err)
+	for {
+		_, err = io.ReadFull(conn, head)
+		require.NoError(t, err, "the connection goes on")
+		payload := make([]byte, binary.BigEndian.Uint32(append([]byte{0}, head[:3]...)))
+		_, _ = io.ReadFull(conn, payload)
+		if head[3] == 6 {
+			break
+		}
+	}
+}
