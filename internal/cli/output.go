@@ -104,7 +104,7 @@ func (a *app) print(raw any, r *rows) error {
 	for _, cells := range r.cells {
 		row := table.Row{}
 		for _, c := range cells {
-			row = append(row, oneLine.Replace(c.text))
+			row = append(row, string(harmless([]byte(oneLine.Replace(c.text)), inHex))) // before columns are measured
 		}
 		t.AppendRow(row)
 	}

@@ -24,9 +24,11 @@ func (p *plain) Write(b []byte) (int, error) {
 		p.held = append(p.held, b[i:]...)
 		b = b[:i]
 	}
-	_, err := p.w.Write(harmless(b, func(r rune) string { return fmt.Sprintf(`\x%02x`, r) }))
+	_, err := p.w.Write(harmless(b, inHex))
 	return given, err
 }
+
+func inHex(r rune) string { return fmt.Sprintf(`\x%02x`, r) }
 
 // incomplete is where a character begins that is not all there.
 func incomplete(b []byte) int {

@@ -52,7 +52,7 @@ type chunk struct {
 const (
 	// Window is how far the fastest reader may be ahead of the slowest once the body
 	// is not kept.
-	Window = 256 << 10
+	Window = 128 << 10
 	// Piece is the most that is read from an origin at a time.
 	Piece = 64 << 10
 	// firstPiece is how much is read at first of a body of unknown length: each piece
