@@ -9,6 +9,7 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -19,6 +20,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"gerastic/client"
+	"gerastic/internal/cbor"
 	"gerastic/internal/cli"
 	"gerastic/internal/detect"
 	"gerastic/internal/node"
@@ -170,6 +172,38 @@ func TestWhatIsAnnouncedTakesNoRoom(t *testing.T) {
 	after := status()
 	assert.Equal(t, before.Removed["evicted"], after.Removed["evicted"])
 	assert.Less(t, after.MemoryUsed-before.MemoryUsed, int64(1<<20))
+}
+
+// TestAStoreCallHoldsWhatItMayKeep: a long body without a lease is passed over, of a million
+// parts a thousand are kept, and what else is in the call is stored.
+func TestAStoreCallHoldsWhatItMayKeep(t *testing.T) {
+	mine := "Authorization: Bearer " + application(t, "hoards")
+	at := company.Node.ControlURL() + "/v1/fragments/"
+	lease := func(key string) string { return fetch(t, "GET", at+key, "", mine).header.Get("Gerastic-Lease") }
+	offer := func(key, lease string, body []byte, parts int) (b []byte) {
+		b = cbor.AppendMap(b, 5)
+		b = cbor.AppendText(cbor.AppendText(b, "key"), key)
+		b = cbor.AppendText(cbor.AppendText(b, "lease"), lease)
+		b = cbor.AppendFloat(cbor.AppendText(b, "life"), 60)
+		names := make([]string, parts)
+		for i := range names {
+			names[i] = fmt.Sprintf("hoards/part(%d)", i)
+		}
+		b = cbor.AppendTexts(cbor.AppendText(b, "parts"), names)
+		return cbor.AppendBytes(cbor.AppendText(b, "body"), body)
+	}
+	body := slices.Concat(offer("long", "made-up", make([]byte, 3<<20), 1), offer("many", lease("many"), []byte("made of a million"), 400_000), offer("last", lease("last"), []byte("the last"), 1))
+	before, err := api().Nodes(ctx)
+	require.NoError(t, err)
+	got := fetch(t, "POST", at+"store", string(body), mine, "Content-Type: application/cbor-seq")
+	require.Equal(t, 200, got.status, got.body)
+	assert.Contains(t, got.body, "overtaken")
+	assert.Equal(t, 404, fetch(t, "GET", at+"long?lease=0", "", mine).status)
+	assert.Equal(t, "made of a million", fetch(t, "GET", at+"many", "", mine).body)
+	assert.Equal(t, "the last", fetch(t, "GET", at+"last", "", mine).body)
+	after, err := api().Nodes(ctx)
+	require.NoError(t, err)
+	assert.Less(t, after[0].MemoryUsed-before[0].MemoryUsed, int64(200<<10))
 }
 
 // TestTextAtTheDoor: what is no text is refused where engineers send it, and written otherwise
