@@ -39,8 +39,8 @@ const maxHeld = 8 << 20
 // take reads the answer's body ahead. origin.ErrBusy: it would go at the visitor's pace, and
 // there is no place.
 func (p *passed) take(resp *http.Response, unsafe bool) error {
-	if resp.StatusCode == http.StatusSwitchingProtocols || resp.Body == nil || resp.Body == http.NoBody || resp.ContentLength == 0 {
-		return nil
+	if resp.StatusCode == http.StatusSwitchingProtocols || resp.Body == nil || resp.Body == http.NoBody || resp.ContentLength >= 0 && resp.ContentLength <= firstAhead {
+		return nil // what is so short is read at once, and written without waiting
 	}
 	body := &readAhead{ahead: newAhead(resp.Body.Read, resp.ContentLength, p.edge.Store.Borrow, p.edge.Store.Return), source: resp.Body}
 	resp.Body = body
