@@ -395,6 +395,30 @@ func heap() int64 {
 	return int64(m.HeapInuse)
 }
 
+// TestWhatIsNotStoredReservesNothing: an answer that grew too long to be stored gives its room
+// back while somebody still reads it.
+func TestWhatIsNotStoredReservesNothing(t *testing.T) {
+	piece := make([]byte, 64<<10)
+	s := newStand(t, func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Cache-Control", "max-age=600")
+		for range 12 << 20 / len(piece) {
+			if _, err := w.Write(piece); err != nil {
+				return
+			}
+		}
+	})
+	for i := range 3 {
+		s.open(fmt.Sprintf("GET /x/%d HTTP/1.1\r\nHost: x\r\n\r\n", i))
+	}
+	assert.Eventually(t, func() bool {
+		f := s.edge.Store.Figures()
+		return s.asked.Load() == 3 && s.edge.fills.Aloft() == 3 && f.Reserved < 1<<20
+	}, 5*time.Second, time.Millisecond)
+	s.answer(text("page", "Cache-Control: max-age=600"))
+	s.get("/small")
+	assert.Contains(t, s.get("/small").state, "hit")
+}
+
 // TestWaitingForAConnectionCounts against the time for an answer, and the line has an end.
 func TestWaitingForAConnectionCounts(t *testing.T) {
 	s := newStandOf(t, "origins: [{ name: site, url: SITE, max_connections: 2, breaker: off, timeout: { answer: 400ms } }]\nroutes: [{ name: all, match: { path: \"/{x...}\" } }]\n", func(w http.ResponseWriter, r *http.Request) {

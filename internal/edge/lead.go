@@ -9,7 +9,6 @@ import (
 	"net/http/httptrace"
 	"net/textproto"
 	"slices"
-	"sync"
 	"time"
 
 	"gerastic/internal/core/compose"
@@ -19,7 +18,6 @@ import (
 	"gerastic/internal/core/rules"
 	"gerastic/internal/core/store"
 	"gerastic/internal/core/tags"
-	"gerastic/internal/origin"
 )
 
 // lead carries out a fill. It runs on its own, so that a visitor who goes away ends
@@ -162,76 +160,9 @@ func (e *Edge) bring(ctx context.Context, f *fill.Flight[*head], o *order, resp 
 		f.Head(h, true, h.isShared())
 		return nil
 	}
-	stored := keep
-	place := &visitorsPace{client: o.client}
-	defer place.free()
-	publish := sync.OnceFunc(func() {
-		if !stored && !place.take() {
-			h.busy = true
-		}
-		f.Head(h, stored, h.isShared())
-	})
-	if keep {
-		h.filling = entry
-	} else {
-		f.Discard()
-		if expect > fill.Window {
-			publish()
-		}
-	}
-	// What comes whole within a moment is given out whole, and wakes those who wait once; if it
-	// is not for the store, it does not go at a visitor's pace then.
-	moment := time.AfterFunc(headDelay, publish)
-	defer moment.Stop()
-	for {
-		if stored && !f.Kept() && !place.take() {
-			return origin.ErrBusy // it is too long to be kept, and too many such are on their way
-		}
-		if !stored && f.Size() >= fill.Window {
-			publish()
-		}
-		room, err := f.Room(ctx, expect-f.Size())
-		if err != nil {
-			return err
-		}
-		if over := f.Size() + int64(len(room)) - reserved; keep && over > 0 {
-			if f.Size() > o.plan.MaxBody || !e.Store.Reserve(over) {
-				keep = false
-				publish()
-				f.Discard()
-				e.unshared.note(o.likeThis(), unshared{rule: rules.TooLarge, status: h.status, at: h.received})
-				continue
-			}
-			reserved += over
-		}
-		n, err := resp.Body.Read(room)
-		if keep && expect > 0 && f.Size()+int64(n) == expect {
-			f.Hold(n)
-			if err == nil {
-				err = endOf(resp.Body)
-			}
-		} else {
-			f.Wrote(n)
-		}
-		if err == io.EOF {
-			break
-		}
-		if err != nil {
-			return err
-		}
-	}
-	h.trailer = resp.Trailer
-	place.whole.Store(true)
-	if keep && f.Size() <= o.plan.MaxBody && f.Seal() {
-		e.Store.Release(reserved)
-		reserved = 0
-		e.keep(f, entry, h, o, began, composes)
-		h.skeleton.Store(entry.Skeleton)
-		h.whole.Store(&entry.Body)
-	}
-	h.took.Store(max(1, int64(e.Now().Sub(began))))
-	publish()
-	return nil
+	coming := &arrival{edge: e, flight: f, order: o, head: h, entry: entry, began: began, composes: composes, keep: keep, expect: expect, reserved: reserved}
+	reserved = 0 // it is the arrival's now
+	return coming.take(ctx, resp)
 }
 
 // maxVaried is how many fields are remembered for a key: whoever names more is asked twice.
