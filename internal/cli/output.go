@@ -117,20 +117,10 @@ func (a *app) print(raw any, r *rows) error {
 var oneLine = strings.NewReplacer("\n", `\n`, "\t", `\t`)
 
 func (a *app) json(raw any) error {
-	var text strings.Builder
-	e := json.NewEncoder(&text)
+	e := json.NewEncoder(plainJSON(a.out))
 	e.SetIndent("", "  ")
 	e.SetEscapeHTML(false)
-	if err := e.Encode(raw); err != nil {
-		return err
-	}
-	return a.writeJSON(text.String())
-}
-
-// writeJSON writes what JSON leaves to be obeyed by a terminal as escapes of its own.
-func (a *app) writeJSON(text string) error {
-	_, err := a.out.Write(harmless([]byte(text), func(r rune) string { return fmt.Sprintf(`\u%04x`, r) }))
-	return err
+	return e.Encode(raw)
 }
 
 // say writes a line for people; with -o json or csv it is left out.

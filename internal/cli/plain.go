@@ -12,8 +12,9 @@ import (
 // plain writes what a terminal would obey as what it is read like: names, reasons and URLs
 // come from anybody. Lines and tabs are kept.
 type plain struct {
-	w    io.Writer
-	held []byte // the beginning of a character whose rest comes with the next write
+	w       io.Writer
+	instead func(r rune) string // of what a terminal would obey
+	held    []byte              // the beginning of a character whose rest comes with the next write
 }
 
 func (p *plain) Write(b []byte) (int, error) {
@@ -24,11 +25,22 @@ func (p *plain) Write(b []byte) (int, error) {
 		p.held = append(p.held, b[i:]...)
 		b = b[:i]
 	}
-	_, err := p.w.Write(harmless(b, inHex))
+	_, err := p.w.Write(harmless(b, p.instead))
 	return given, err
 }
 
 func inHex(r rune) string { return fmt.Sprintf(`\x%02x`, r) }
+
+// inJSON is what JSON reads back.
+func inJSON(r rune) string { return fmt.Sprintf(`\u%04x`, r) }
+
+// plainJSON is the writer for JSON, in place of one for text.
+func plainJSON(w io.Writer) io.Writer {
+	if p, isPlain := w.(*plain); isPlain {
+		return &plain{w: p.w, instead: inJSON}
+	}
+	return w
+}
 
 // incomplete is where a character begins that is not all there.
 func incomplete(b []byte) int {

@@ -46,7 +46,7 @@ type app struct {
 
 // Run carries out a command line and returns its exit code.
 func Run(args []string, out, errs io.Writer) int {
-	out, errs = &plain{w: out}, &plain{w: errs}
+	out, errs = &plain{w: out, instead: inHex}, &plain{w: errs, instead: inHex}
 	a := &app{out: out, errs: errs}
 	root := a.root()
 	root.SetArgs(args)

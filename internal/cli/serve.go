@@ -169,7 +169,7 @@ func logger(w io.Writer, format string) (*slog.Logger, error) {
 	case "text":
 		return slog.New(slog.NewTextHandler(w, nil)), nil
 	case "json":
-		return slog.New(slog.NewJSONHandler(w, nil)), nil
+		return slog.New(slog.NewJSONHandler(plainJSON(w), nil)), nil
 	}
 	return nil, usage("--log-format %q: it is text or json", format)
 }

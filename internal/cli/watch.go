@@ -57,11 +57,7 @@ and is told how many; the edge never waits for it. Ends with an interrupt.`,
 
 func (a *app) showEvent(e client.Event) error {
 	if a.format == "json" {
-		line, err := json.Marshal(e)
-		if err != nil {
-			return err
-		}
-		return a.writeJSON(string(line) + "\n")
+		return json.NewEncoder(plainJSON(a.out)).Encode(e)
 	}
 	if e.Missed > 0 {
 		fmt.Fprintf(a.out, "… %s missed\n", plural(e.Missed, "request", "requests"))

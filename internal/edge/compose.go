@@ -140,7 +140,7 @@ func (x *exchange) cannotCompose(why error) {
 	x.edge.Log.Warn("a page could not be composed", "path", x.req.Path, "error", why)
 	status, text := http.StatusBadGateway, "a piece that this page needs could not be had"
 	switch {
-	case errors.Is(why, compose.ErrNoRoom):
+	case errors.Is(why, compose.ErrNoRoom) && !rules.Unsafe(x.req.Method): // what was carried out is not to be tried again
 		status, text = http.StatusServiceUnavailable, why.Error()+"; try again"
 	case errors.Is(why, compose.ErrTooLarge), errors.Is(why, compose.ErrTooMany):
 		text = "the page is too large: " + why.Error()

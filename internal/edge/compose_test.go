@@ -404,6 +404,28 @@ func TestPagesThatPassAreComposed(t *testing.T) {
 	asked := s.post("POST", "/sorted", "")
 	assert.Equal(t, "A!", asked.body, "its origin asks for it")
 	assert.Empty(t, asked.header.Get("Surrogate-Control"))
+	long := `<esi:include src="/piece/a"/>` + strings.Repeat("x", 3<<20)
+	k.serve("/composed/long", text(long))
+	assert.Equal(t, long, s.post("POST", "/composed/long", "").body, "what there is no room for goes as it came: it was carried out")
+	for _, method := range []string{"POST", "GET"} {
+		heard := make(chan struct{})
+		k.serve("/composed/events", func(w http.ResponseWriter, r *http.Request) {
+			w.Header().Set("Content-Type", "text/event-stream")
+			_, _ = io.WriteString(w, "data: one\n\n")
+			_ = http.NewResponseController(w).Flush()
+			select {
+			case <-heard:
+			case <-time.After(5 * time.Second):
+				panic(http.ErrAbortHandler)
+			}
+		})
+		conn, resp, _ := s.raw(method + " /composed/events HTTP/1.1\r\nHost: x\r\nAccept: text/event-stream\r\nContent-Length: 0\r\n\r\n")
+		line, err := bufio.NewReader(resp.Body).ReadString('\n')
+		assert.NoError(t, err, "an event stream is not waited for")
+		assert.Equal(t, "data: one\n", line)
+		close(heard)
+		conn.Close()
+	}
 	k.serve("/composed/form", func(w http.ResponseWriter, _ *http.Request) {
 		_, _ = io.WriteString(w, `<esi:include src="/gone"/>`)
 	})

@@ -73,7 +73,9 @@ func (x *exchange) pass(forward rules.Forward) {
 			status := rules.CacheStatus{Forward: forward}
 			resp.Header.Add("Cache-Status", status.String())
 			if method != http.MethodHead && composes(composed, rules.Header(resp.Header)) {
-				return page.read(resp, budget)
+				if whole, err := page.read(resp, budget); whole || err != nil {
+					return err
+				}
 			}
 			return answer.take(resp, rules.Unsafe(req.Method))
 		},

@@ -32,32 +32,40 @@ type skeleton struct {
 // errSkeleton stops the passing of an answer that is to be composed.
 var errSkeleton = errors.New("the answer is to be composed")
 
-// read takes the whole answer, and returns errSkeleton if there is something to compose.
-func (s *skeleton) read(resp *http.Response, budget *compose.Budget) error {
+// read takes the answer in, and returns errSkeleton if there is something to compose. It
+// reports whether all of it is there: what is too long for a page goes on as it came, since
+// the request may have changed something, and must not be refused now.
+func (s *skeleton) read(resp *http.Response, budget *compose.Budget) (whole bool, err error) {
 	delete(resp.Header, "Surrogate-Control") // it was meant for us
 	s.body = []byte{}
 	piece := make([]byte, 32<<10)
 	for {
 		n, err := resp.Body.Read(piece)
-		if spent := budget.Spend(int64(n)); spent != nil {
-			return spent
-		}
 		s.body = append(s.body, piece[:n]...)
 		if err == io.EOF {
 			break
 		}
 		if err != nil {
-			return err
+			return false, err
+		}
+		if budget.Spend(int64(n)) != nil {
+			resp.Body = &begun{io.MultiReader(bytes.NewReader(s.body), resp.Body), resp.Body}
+			return false, nil
 		}
 	}
 	resp.Body.Close()
 	resp.Body = io.NopCloser(bytes.NewReader(s.body))
-	var err error
 	if s.page, err = compose.Parse(s.body); s.page == nil || err != nil {
-		return nil // it is none, or its marks are not in order: it goes as it came
+		return true, nil // it is none, or its marks are not in order: it goes as it came
 	}
 	s.status, s.header = resp.StatusCode, resp.Header
-	return errSkeleton
+	return true, errSkeleton
+}
+
+// begun is a body of which the beginning was read already.
+type begun struct {
+	io.Reader
+	io.Closer
 }
 
 func (s *skeleton) compose(x *exchange) {

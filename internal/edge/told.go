@@ -86,6 +86,9 @@ func composes(byRoute bool, h rules.Header) bool {
 	}
 	kind, _, _ := strings.Cut(strings.ToLower(h.Get("Content-Type")), ";")
 	kind = strings.TrimSpace(kind)
+	if kind == "text/event-stream" { // it has no end to wait for
+		return false
+	}
 	if !strings.HasPrefix(kind, "text/") && !strings.HasSuffix(kind, "xml") && kind != "application/json" {
 		return false
 	}
