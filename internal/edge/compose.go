@@ -52,10 +52,6 @@ func (x *exchange) compose(page *compose.Page, digest compose.Digest, status int
 	defer func() {
 		cancel()
 		c.Wait()
-		if answered := x.sample.Outcome; source.waited.Load() && (answered == meter.Hit || answered == meter.Stale) {
-			// The skeleton was there, but the visitor waited for an origin all the same.
-			x.sample.Outcome, x.sample.Cause, x.sample.Saved = meter.Miss, meter.Pieces, 0
-		}
 	}()
 	required := c.Required()
 	if required != nil {
@@ -66,6 +62,16 @@ func (x *exchange) compose(page *compose.Page, digest compose.Digest, status int
 		return
 	}
 	h := x.w.Header()
+	pending := !c.Settle(headDelay)
+	if answered := x.sample.Outcome; (pending || source.waited.Load()) && (answered == meter.Hit || answered == meter.Stale) {
+		// The skeleton was there, but the visitor waits for an origin all the same.
+		x.sample.Outcome, x.sample.Cause, x.sample.Saved = meter.Miss, meter.Pieces, 0
+		line := rules.CacheStatus{Forward: rules.ForwardMiss}
+		x.detail(&line, x.explains())
+		lines := slices.Clone(h["Cache-Status"])
+		h["Cache-Status"] = append(lines[:len(lines)-1], line.String())
+	}
+	doubtful := pending || source.doubtful.Load() || x.sample.Outcome == meter.Stale && x.in.Doubtful()
 	var origin []string // its Cache-Control
 	each(func(name string, values []string) {
 		if name == "Cache-Control" {
@@ -82,6 +88,9 @@ func (x *exchange) compose(page *compose.Page, digest compose.Digest, status int
 	h["Cache-Control"] = []string{"private, no-cache"}
 	if browser != rules.Unset {
 		h["Cache-Control"] = []string{"private, max-age=" + strconv.FormatInt(int64(browser/time.Second), 10)}
+		if doubtful {
+			askFirst(h)
+		}
 	}
 	if x.explains() {
 		c.Wait() // so that it can be told what became of each
@@ -164,20 +173,14 @@ func (x *exchange) composed(c *compose.Composition, status int, coding rules.Cod
 	if status == http.StatusOK {
 		h["Etag"] = []string{etag}
 	}
-	if rules.Conditional(x.req.Header) {
-		switch rules.Evaluate(x.req.Header, status, rules.Header{"Etag": {etag}}, x.began) {
-		case rules.NotModified:
-			for name := range h {
-				if !rules.InNotModified(name) && name != "Cache-Status" && name != partsField {
-					delete(h, name)
-				}
+	if rules.NotModified(x.req.Header, status, rules.Header{"Etag": {etag}}, x.began) {
+		for name := range h {
+			if !rules.InNotModified(name) && name != "Cache-Status" && name != partsField {
+				delete(h, name)
 			}
-			x.status(http.StatusNotModified)
-			return
-		case rules.Failed:
-			x.status(http.StatusPreconditionFailed)
-			return
 		}
+		x.status(http.StatusNotModified)
+		return
 	}
 	if coding != rules.Identity {
 		h["Content-Encoding"] = []string{string(coding)}
@@ -304,6 +307,7 @@ type pieces struct {
 	explains bool
 	budget   *compose.Budget
 	waited   atomic.Bool // for an origin, at least for one of them
+	doubtful atomic.Bool // one of them may be out of date
 
 	// What was at hand, as long as the composition begins: looked for by one exchange, and
 	// recorded together.
@@ -399,6 +403,9 @@ func (s *pieces) Now(raw string) (body []byte, digest compose.Digest, ok bool) {
 			}
 			y.sample = meter.Sample{Route: y.plan.Within, Outcome: outcome, Cause: d.Cause, Status: e.Status, Bytes: int64(len(e.Body)), Saved: e.Cost()}
 			e.Use(y.began)
+			if outcome == meter.Stale && y.in.Doubtful() {
+				s.doubtful.Store(true)
+			}
 			s.note(raw, outcome, 0, e.Freshness.Age(y.began))
 			s.samples = append(s.samples, y.sample)
 			y.tell()
@@ -459,8 +466,11 @@ func (s *pieces) Fetch(ctx context.Context, raw string) (body []byte, err error)
 	y.req.Scheme, y.depth, y.budget = req.Scheme, s.depth, s.budget
 	y.answer()
 	outcome = y.sample.Outcome
-	if outcome != meter.Hit && outcome != meter.Stale {
+	if outcome != meter.Hit && outcome != meter.Stale || y.sample.Origin {
 		s.waited.Store(true)
+	}
+	if outcome == meter.Stale && y.in.Doubtful() {
+		s.doubtful.Store(true)
 	}
 	switch {
 	case w.failed != nil:

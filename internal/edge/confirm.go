@@ -7,6 +7,7 @@ import (
 	"gerastic/internal/core/fill"
 	"gerastic/internal/core/rules"
 	"gerastic/internal/core/store"
+	"gerastic/internal/core/tags"
 )
 
 // confirm renews a stored entry after a 304 (RFC 9111 §4.3.4).
@@ -22,13 +23,20 @@ func (e *Edge) confirm(f *fill.Flight[*head], o *order, header rules.Header, beg
 	}
 	told := listen(header)
 	rules.DropHopByHop(header)
+	if !header.Has("Date") {
+		header["Date"] = []string{rules.FormatDate(received)} // RFC 9110 §6.6.1; that of before would make it old
+	}
 	whole := rules.Freshened(stored, header)
 	directives := rules.ResponseDirectives(whole)
 	fresh := rules.Storable(whole, directives, o.plan.Terms)
 	delete(fresh, "Set-Cookie") // it is for the one who asked
-	entry := e.entry(o, o.found.Status, fresh, o.found.Body, began, received)
+	if age := header["Age"]; len(age) > 0 {
+		whole["Age"] = age // of the answer that confirms it (RFC 9111 §4.2.3); it is not kept
+	}
+	entry := e.entry(o, o.found.Status, whole, o.found.Body, began, received)
+	entry.Header = fresh
 	entry.KeepCost(o.found)
-	entry.Freshness, entry.Subject.Stamp = told.bound(entry.Freshness, entry.Subject.Stamp)
+	told.bound(entry)
 	entry.Skeleton, entry.Parts, entry.Told = o.found.Skeleton, o.found.Parts, o.found.Told
 	if told.lines != nil {
 		entry.Parts, entry.Told = told.parts, told.lines
@@ -51,8 +59,8 @@ func (e *Edge) confirm(f *fill.Flight[*head], o *order, header rules.Header, beg
 	case rule == rules.SetCookie: // what is stored stays as it was: to be asked about
 	case rule != rules.OK: // the 304 says that it is not for the store, or for others, any more
 		e.Store.Remove(o.found, store.Replaced)
-	case !f.Disowned():
-		h.kept.Store(e.Store.Put(entry, received))
+	case !f.Disowned() && e.Marks.Judge(&entry.Subject) != tags.Dropped:
+		h.kept.Store(e.put(f, entry, received))
 	}
 	e.remember(o, h)
 	if h.kept.Load() {

@@ -9,7 +9,6 @@ import (
 	"gerastic/internal/core/policy"
 	"gerastic/internal/core/rules"
 	"gerastic/internal/core/store"
-	"gerastic/internal/core/tags"
 )
 
 func (e *Edge) mayStore(o *order, status int, header rules.Header, f rules.Freshness, received time.Time) rules.Rule {
@@ -47,24 +46,72 @@ func likeThis(key string, plan *policy.Plan, h rules.Header) string {
 
 func (o *order) likeThis() string { return likeThis(o.key, o.plan, o.request.Header) }
 
+// inForce is an entry as the terms in force judge it. One that was stored under others is
+// judged anew: its header and times are kept. nil: it may not be stored any more, or there
+// was none.
+func (x *exchange) inForce(old *store.Entry) *store.Entry {
+	if old == nil || old.Terms == x.plan.TermsName {
+		return old
+	}
+	entry := x.edge.restated(old, x.plan, x.rules.Policy.OriginFor(x.req.Host))
+	switch {
+	case x.examines:
+	case entry == nil:
+		x.edge.Store.Remove(old, store.Replaced)
+	case x.edge.Store.Put(entry, x.began) == nil:
+		x.edge.compressor.takeOver(entry, old)
+	}
+	return entry
+}
+
+// restated judges a stored answer under other terms; nil if they do not let it be stored.
+func (e *Edge) restated(old *store.Entry, plan *policy.Plan, from *policy.Origin) *store.Entry {
+	directives, terms := rules.ResponseDirectives(old.Header), plan.Terms
+	if old.OriginOnly {
+		terms = terms.OriginOnly()
+	}
+	f := rules.FreshnessOf(old.Status, old.Header, directives, old.Received, old.Received, terms)
+	f.Born = old.Freshness.Born
+	if old.Most != rules.Unset {
+		f.Lifetime = min(f.Lifetime, old.Most)
+	}
+	rule := rules.MayStore(rules.Storing{
+		Method: old.Method, Cookie: old.OriginOnly, Personal: old.Personal, AnyMethod: plan.Key.Body != key.NoBody,
+		Status: old.Status, Header: old.Header, Received: old.Received, Directives: directives, Freshness: f, Terms: plan.Terms,
+	})
+	if rule != rules.OK || int64(len(old.Body)) > plan.MaxBody {
+		return nil
+	}
+	named, byRoute, all := allTags(old.Subject.Tags[:old.RouteTags], old.Header, from)
+	if !all {
+		return nil
+	}
+	entry := old.Restated()
+	entry.Subject.Tags, entry.RouteTags = named, byRoute
+	entry.Freshness, entry.Browser, entry.Idle, entry.Terms, entry.Failure = f, plan.Browser, plan.Idle, plan.TermsName, plan.Terms.Failed(old.Status)
+	entry.KeepCost(old)
+	entry.Use(e.Now().Add(-old.Unused(e.Now())))
+	entry.Prepare()
+	return entry
+}
+
 // entry makes an entry of a response, without its preparation.
 func (e *Edge) entry(o *order, status int, header rules.Header, body []byte, began, received time.Time) *store.Entry {
 	search := rules.SearchOf(header)
 	named, own, _ := tagsOf(o, header)
 	directives, terms := rules.ResponseDirectives(header), o.plan.Terms
-	if o.leavesCookieOut() {
+	originOnly := o.leavesCookieOut()
+	if originOnly {
 		terms = terms.OriginOnly() // what may be one visitor's lives as long as its origin says, and no longer
 	}
 	vary := o.vary(header)
 	implied := e.implied(o, vary, received)
+	subject := o.subject()
+	subject.Tags = named
 	return &store.Entry{
 		Key: o.keyUnder(search), Search: search.String(), Method: strings.Clone(o.req.Method), Scheme: o.request.Scheme,
-		Subject: tags.Subject{
-			Tags: named, Route: o.plan.Name,
-			// Cloned: else each would keep the whole request line that it was cut from.
-			Host: strings.Clone(o.request.Host), Path: strings.Clone(key.EquivalentPath(o.request.Path)), Query: strings.Clone(key.Equivalent(o.query)), Stamp: o.stamp,
-		},
-		RouteTags: own,
+		Subject: subject, RouteTags: own,
+		Fill: store.Fill{Stamp: o.stamp, Began: began}, Failure: terms.Failed(status), Terms: o.plan.TermsName, OriginOnly: originOnly, Most: rules.Unset,
 		Vary:      append(vary, implied...), Implied: len(implied), Encodings: rules.EncodingsOf(header),
 		Personal: personal(o), ForAuthorized: directives.Public || directives.MustRevalidate || directives.SMaxAge != rules.Unset,
 		Status: status, Header: header, Body: body, Received: received,
@@ -121,11 +168,16 @@ func (o *order) keyUnder(search rules.Search) string {
 // tagsOf gathers an entry's tags: the route's, of which there are so many, and those
 // that the origin names. all is false when some had to be left out.
 func tagsOf(o *order, header rules.Header) (named []string, byRoute int, all bool) {
-	own := o.plan.TagsOf(&o.request)
+	return allTags(o.plan.TagsOf(&o.request), header, o.client.Origin)
+}
+
+// allTags adds the tags that the origin names to those of the route.
+func allTags(route []string, header rules.Header, from *policy.Origin) (named []string, byRoute int, all bool) {
+	own := slices.Clone(route)
 	byRoute = len(own)
 	groups, cut := rules.Groups(header["Cache-Groups"])
-	if name := o.client.Origin.TagHeader; name != "" {
-		plain, more := rules.PlainGroups(header[name], o.client.Origin.TagSeparator)
+	if from != nil && from.TagHeader != "" {
+		plain, more := rules.PlainGroups(header[from.TagHeader], from.TagSeparator)
 		groups, cut = append(groups, plain...), cut+more
 	}
 	for _, tag := range groups {

@@ -39,7 +39,7 @@ type Unstored struct {
 // Examine takes a request the way that ServeHTTP does, up to the decision. Nothing is
 // fetched, counted or changed. ok is false before there is a policy.
 func (e *Edge) Examine(r *http.Request) (ex Examination, ok bool) {
-	x := &exchange{edge: e, r: r, began: e.Now(), rules: e.rules.Load()}
+	x := &exchange{edge: e, examines: true, r: r, began: e.Now(), rules: e.rules.Load()}
 	x.sent = origin.Sent{Request: &x.req, Trusted: e.Trusted, Remote: r.RemoteAddr, Proto: r.ProtoMajor}
 	rules.DropConnectionFields(rules.Header(r.Header))
 	if x.rules == nil {

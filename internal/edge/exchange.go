@@ -19,6 +19,7 @@ import (
 	"gerastic/internal/core/policy"
 	"gerastic/internal/core/rules"
 	"gerastic/internal/core/store"
+	"gerastic/internal/core/tags"
 	"gerastic/internal/origin"
 )
 
@@ -46,6 +47,7 @@ type exchange struct {
 	place    func()          // gives back the place at the visitor's pace; nil: it has none
 	forward  rules.Forward   // why the origin is asked, once it is
 	own      rules.Header    // fields that are for this visitor alone
+	examines bool            // nothing is to be changed
 	depth    int             // 0 for a visitor's request, 1 for a piece of their page, and so on
 	budget   *compose.Budget // of the page that this is a piece of; nil for the request itself
 	page     *compose.Budget // of the request's own page, once it is composed
@@ -253,12 +255,15 @@ func (x *exchange) find() {
 	if x.in.SignedIn != "" || x.in.Nameless {
 		return // nothing that is shared is for this visitor
 	}
-	x.in.Entry, x.in.Variants = e.Store.Find(x.key, &x.sent)
+	x.found(e.Store.Find(x.key, &x.sent))
 	if x.in.Entry == nil && e.searches.any() {
 		x.findReduced()
 	}
 	if x.in.Entry != nil {
 		x.in.Verdict = x.in.Entry.Judge(e.Marks)
+		if x.in.Failure != nil {
+			x.in.Settle()
+		}
 	} else if x.in.Variants == 0 {
 		if why, known := e.Store.Missing(x.key); known {
 			x.in.Removed = decide.Removed(why)
@@ -279,10 +284,22 @@ func (x *exchange) findReduced() {
 		return
 	}
 	x.useRule(rule)
-	found, variants := e.Store.Find(x.key, &x.sent)
-	x.in.Variants = variants
-	if found != nil && found.Search == rule.String() {
-		x.in.Entry = found
+	found := e.Store.Find(x.key, &x.sent)
+	if found.Entry != nil && found.Entry.Search != rule.String() {
+		found.Entry, found.Failure = nil, nil
+	}
+	x.found(found)
+}
+
+// found takes what the store has, as the terms in force judge it. A failure that a purge
+// concerns says nothing any more.
+func (x *exchange) found(f store.Found) {
+	x.in.Entry, x.in.Failure, x.in.Variants = x.inForce(f.Entry), x.inForce(f.Failure), f.Variants
+	if f.Entry != nil && x.in.Entry == nil {
+		x.in.Variants--
+	}
+	if x.in.Failure != nil && (x.in.Entry == nil || x.in.Failure.Judge(x.edge.Marks) != tags.Alive) {
+		x.in.Failure = nil
 	}
 }
 

@@ -200,6 +200,25 @@ func (x *exchange) candidates() []*store.Entry {
 	})
 }
 
+// known is what is known of the answer before it comes.
+func (o *order) known() *tags.Subject {
+	s := o.subject()
+	s.Tags = o.plan.TagsOf(&o.request)
+	if o.found != nil {
+		s.Tags = append(s.Tags, o.found.Subject.Tags...)
+	}
+	return &s
+}
+
+// subject is what the answer is, but for its tags.
+func (o *order) subject() tags.Subject {
+	return tags.Subject{
+		Route: o.plan.Name, Stamp: o.stamp,
+		// Cloned: else each would keep the whole request line that it was cut from.
+		Host: strings.Clone(o.request.Host), Path: strings.Clone(key.EquivalentPath(o.request.Path)), Query: strings.Clone(key.Equivalent(o.query)),
+	}
+}
+
 var errNoOrigin = errors.New("no origin of the policy answers this host")
 
 // fetch asks the origin, or joins a request that already does.
@@ -236,13 +255,14 @@ type asking struct {
 	decide.Decision
 	unstored   rules.Rule // what kept its last answer from the store; OK if nothing did
 	conditions bool       // the visitor's own are asked
+	strict     bool       // what began before a purge is not joined
 }
 
 // bearConditions lets the visitor's own conditions go to the origin, if there are any and
 // the last answer was not stored: it knows what the visitor has, and we have nothing to
 // compare it with.
 func (x *exchange) bearConditions(ask *asking) bool {
-	ask.conditions = ask.unstored != rules.OK && x.in.Entry == nil && !x.plan.Compose && rules.Conditional(x.req.Header)
+	ask.conditions = ask.unstored != rules.OK && x.in.Entry == nil && !x.plan.Compose && slices.ContainsFunc(conditions, x.req.Header.Has)
 	return ask.conditions
 }
 
@@ -261,16 +281,26 @@ func (x *exchange) attempt(d *asking, flightKey string, alone bool) (again bool,
 	var reader *fill.Reader[*head]
 	var flight *fill.Flight[*head]
 	lead := true
+	spared := e.spared
+	if d.strict {
+		spared = nil
+	}
 	if alone {
 		reader, flight = e.fills.Alone(stamp)
 	} else {
-		reader, flight, lead = e.fills.Join(flightKey, stamp)
+		reader, flight, lead = e.fills.Join(flightKey, stamp, spared)
 	}
 	defer reader.Close()
 	if lead && !x.send(flight, d) {
 		return false, "", false
 	}
 	h, err := reader.Wait(x.r.Context(), x.hint)
+	if err == nil && !lead && flight.Stamp < stamp && !e.spared(h.subject) {
+		// A purge between the beginning of the fill and that of the request names what only the
+		// answer told. Once is enough: the next one is not joined unless it began later.
+		d.strict = true
+		return !x.foundMeanwhile(), flightKey, false
+	}
 	if err == nil && h.busy {
 		err = origin.ErrBusy
 	}
@@ -302,6 +332,22 @@ func (x *exchange) attempt(d *asking, flightKey string, alone bool) (again bool,
 	return true, nextKey, nextKey == flightKey // nothing that tells the two apart: do not join again
 }
 
+// foundMeanwhile answers with what others who went the same way have brought by now; false if
+// there is nothing.
+func (x *exchange) foundMeanwhile() bool {
+	x.in.Verdict, x.in.Removed = tags.Alive, meter.NoCause
+	x.find()
+	if decide.Of(&x.in).Action != decide.Serve {
+		return false
+	}
+	x.sample.Cause, x.forward = meter.NoCause, rules.NotForwarded
+	x.serve(x.in.Entry, meter.Hit, rules.CacheStatus{})
+	return true
+}
+
+// spared reports whether no purge concerns an answer since its fill began.
+func (e *Edge) spared(answer *tags.Subject) bool { return e.Marks.Judge(answer) == tags.Alive }
+
 // send starts a fill; false after it has told the visitor why it cannot.
 func (x *exchange) send(flight *fill.Flight[*head], d *asking) bool {
 	o, err := x.order(flight.Stamp, d.Decision)
@@ -312,6 +358,7 @@ func (x *exchange) send(flight *fill.Flight[*head], d *asking) bool {
 		return false
 	}
 	o.unstored, o.asked = d.unstored, d.conditions
+	flight.Knows(o.known())
 	if d.conditions {
 		o.candidates = nil
 		for _, name := range conditions {
@@ -396,7 +443,11 @@ func (x *exchange) receive(reader *fill.Reader[*head], h *head, err error, lead 
 	if err == nil && x.plan.Terms.Failed(h.status) || err != nil && x.r.Context().Err() == nil {
 		if stale := x.in.Entry; x.in.Plan != nil && decide.OnError(&x.in, x.edge.Now()) {
 			x.sample.Origin, x.sample.Waited = lead, x.edge.Now().Sub(x.began)
-			x.serve(stale, meter.Stale, rules.CacheStatus{})
+			status := rules.CacheStatus{Forward: d.Forward, TTL: int64(x.in.Left(x.began) / time.Second), HasTTL: true, Collapsed: !lead}
+			if err == nil {
+				status.Status = h.status
+			}
+			x.serve(stale, meter.Stale, status)
 			return
 		}
 	}
@@ -489,22 +540,15 @@ func (x *exchange) stream(reader *fill.Reader[*head], h *head, status rules.Cach
 		}
 		gathered = &body // it is no skeleton after all
 	}
-	if rules.Conditional(x.req.Header) {
-		switch rules.Evaluate(x.req.Header, h.status, h.header, h.received) {
-		case rules.NotModified:
-			for name := range out {
-				_, common := h.header[name]
-				if own := !common && header.Has(name) && !status.Collapsed; !own && !rules.InNotModified(name) && name != "Cache-Status" && name != "Age" {
-					delete(out, name)
-				}
+	if rules.NotModified(x.req.Header, h.status, h.header, h.received) {
+		for name := range out {
+			_, common := h.header[name]
+			if own := !common && header.Has(name) && !status.Collapsed; !own && !rules.InNotModified(name) && name != "Cache-Status" && name != "Age" {
+				delete(out, name)
 			}
-			x.status(http.StatusNotModified)
-			return
-		case rules.Failed:
-			clear(out)
-			x.status(http.StatusPreconditionFailed)
-			return
 		}
+		x.status(http.StatusNotModified)
+		return
 	}
 	if len(h.trailers) > 0 {
 		out["Trailer"] = h.trailers // announced, so that the answer is sent in chunks
@@ -578,10 +622,10 @@ func (x *exchange) refresh(entry *store.Entry) {
 	e := x.edge
 	stamp := e.Marks.Stamp()
 	flightKey := x.flightKey()
-	if e.fills.Flying(flightKey, stamp) {
+	if e.fills.Flying(flightKey, stamp, e.spared) {
 		return
 	}
-	reader, flight, lead := e.fills.Join(flightKey, stamp)
+	reader, flight, lead := e.fills.Join(flightKey, stamp, e.spared)
 	defer reader.Close()
 	if !lead {
 		return
@@ -593,6 +637,7 @@ func (x *exchange) refresh(entry *store.Entry) {
 	}
 	o.behind, o.found = true, entry
 	o.address()
+	flight.Knows(o.known())
 	if !e.run(func() { e.lead(flight, o) }) {
 		flight.End(errEnding)
 	}

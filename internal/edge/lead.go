@@ -106,7 +106,7 @@ func (e *Edge) bring(ctx context.Context, f *fill.Flight[*head], o *order, resp 
 		delete(header, "Surrogate-Control") // it was meant for us
 	}
 	entry := e.entry(o, resp.StatusCode, header, nil, began, received)
-	entry.Freshness, entry.Subject.Stamp = told.bound(entry.Freshness, entry.Subject.Stamp)
+	told.bound(entry)
 	entry.Parts, entry.Told = told.parts, told.lines
 	h := &head{told: told.lines, composes: composes, status: resp.StatusCode, header: header, own: header, received: received, waited: received.Sub(began), length: resp.ContentLength, vary: entry.Vary, search: rules.SearchOf(header), query: o.query, browser: o.plan.Browser,
 		fresh: isFresh(entry, received), subject: &entry.Subject, encodings: entry.Encodings, personal: entry.Personal, unsure: o.plan.Key.Body == key.GraphQL}
@@ -247,11 +247,25 @@ func (e *Edge) keep(f *fill.Flight[*head], entry *store.Entry, h *head, o *order
 		e.searches.note(o.searchKey, search)
 		e.searching.note(entry.Subject.Path, struct{}{})
 	}
-	if e.Store.Put(entry, now) {
+	if e.put(f, entry, now) {
 		h.kept.Store(true)
-		if o.found != nil { // this is the answer now to the request that it answered, whatever each of them depends on
+		if o.found != nil && !entry.Failure { // this is the answer now to the request that it answered, whatever each of them depends on
 			e.Store.Remove(o.found, store.Replaced)
 		}
 		e.compressor.want(entry)
 	}
+}
+
+// put stores what a fill brought; false if it did not fit, or something newer was there. A
+// change that the ledger could not take may come at the same moment: then either its sweep
+// finds the entry, or this finds the flight disowned.
+func (e *Edge) put(f *fill.Flight[*head], entry *store.Entry, now time.Time) bool {
+	if e.Store.Put(entry, now) != nil {
+		return false
+	}
+	if f.Disowned() {
+		e.Store.Remove(entry, store.Purged)
+		return false
+	}
+	return true
 }

@@ -8,6 +8,8 @@ import (
 	"net/textproto"
 	"slices"
 	"strconv"
+	"strings"
+	"time"
 
 	"gerastic/internal/core/key"
 	"gerastic/internal/core/meter"
@@ -20,10 +22,13 @@ import (
 func (x *exchange) serve(entry *store.Entry, outcome meter.Outcome, status rules.CacheStatus) {
 	h := x.w.Header()
 	age, line, control := entry.Moving(x.began)
-	explains := x.explains()
-	if status != (rules.CacheStatus{}) || explains {
+	explains, doubtful := x.explains(), entry == x.in.Entry && x.in.Doubtful()
+	if status != (rules.CacheStatus{}) || explains || doubtful {
 		if status == (rules.CacheStatus{}) {
-			status.HasTTL, status.TTL = true, int64(entry.Freshness.Left(x.began).Seconds())
+			status.HasTTL, status.TTL = true, int64(entry.Freshness.Left(x.began)/time.Second)
+			if doubtful {
+				status.TTL = int64(x.in.Left(x.began) / time.Second)
+			}
 		}
 		x.detail(&status, explains)
 		line = append(append([]string(nil), entry.Header["Cache-Status"]...), status.String())
@@ -50,23 +55,18 @@ func (x *exchange) serve(entry *store.Entry, outcome meter.Outcome, status rules
 	}
 	maps.Copy(h, http.Header(x.own))
 	form := x.form(entry)
-	if rules.Conditional(x.req.Header) {
-		switch rules.Evaluate(x.req.Header, entry.Status, form.Header, entry.Received) {
-		case rules.NotModified:
-			for i := range form.Lines {
-				if rules.InNotModified(form.Lines[i].Name) {
-					h[form.Lines[i].Name] = form.Lines[i].Values
-				}
-			}
-			x.status(http.StatusNotModified)
-			return
-		case rules.Failed:
-			x.status(http.StatusPreconditionFailed)
-			return
+	unchanged := rules.Conditional(x.req.Header) && rules.NotModified(x.req.Header, entry.Status, form.Header, entry.Received)
+	for i := range form.Lines {
+		if !unchanged || rules.InNotModified(form.Lines[i].Name) {
+			h[form.Lines[i].Name] = form.Lines[i].Values
 		}
 	}
-	for i := range form.Lines {
-		h[form.Lines[i].Name] = form.Lines[i].Values
+	if doubtful {
+		askFirst(h)
+	}
+	if unchanged {
+		x.status(http.StatusNotModified)
+		return
 	}
 	x.hold(entry, int64(len(form.Body)))
 	if entry.Status == http.StatusOK && x.r.Method == http.MethodGet && x.req.Header.Has("Range") {
@@ -77,6 +77,17 @@ func (x *exchange) serve(entry *store.Entry, outcome meter.Outcome, status rules
 	x.status(entry.Status)
 	if x.r.Method != http.MethodHead {
 		x.sample.Bytes, _ = x.give(form.Body)
+	}
+}
+
+// askFirst tells those who keep an answer that they must ask before they use it again: what
+// is known here to be perhaps out of date must not live on in browsers. Nothing that its
+// origin says is taken away (RFC 9111 §5.2).
+func askFirst(h http.Header) {
+	for _, name := range []string{"Cache-Control", "Cdn-Cache-Control"} {
+		if lines, has := h[name]; has || name == "Cache-Control" {
+			h[name] = []string{strings.Join(append(slices.Clone(lines), "no-cache"), ", ")}
+		}
 	}
 }
 
@@ -91,9 +102,9 @@ func (x *exchange) form(entry *store.Entry) *store.Form {
 	if chosen.Coding != coding && entry.Coding.Load() == store.NotCoded {
 		x.edge.compressor.want(entry)
 	}
-	if x.req.Header.Has("If-None-Match") && rules.Evaluate(x.req.Header, entry.Status, chosen.Header, entry.Received) != rules.NotModified {
+	if x.req.Header.Has("If-None-Match") && !rules.NotModified(x.req.Header, entry.Status, chosen.Header, entry.Received) {
 		// What he has may be the plain form, from before the others were there: it is as good.
-		if plain := entry.Form(rules.Identity); rules.Evaluate(x.req.Header, entry.Status, plain.Header, entry.Received) == rules.NotModified {
+		if plain := entry.Form(rules.Identity); rules.NotModified(x.req.Header, entry.Status, plain.Header, entry.Received) {
 			return plain
 		}
 	}

@@ -7,6 +7,7 @@ import (
 	"github.com/dunglas/httpsfv"
 
 	"gerastic/internal/core/rules"
+	"gerastic/internal/core/store"
 	"gerastic/internal/core/tags"
 )
 
@@ -68,14 +69,14 @@ func textOf(v any) string {
 
 // bound holds a page to what its pieces allow: it is not fresh for longer than they are, and
 // not newer than what they were found as of, on whichever node that was.
-func (t *told) bound(f rules.Freshness, stamp tags.Stamp) (rules.Freshness, tags.Stamp) {
+func (t *told) bound(page *store.Entry) {
 	if t.life != rules.Unset {
-		f.Lifetime = min(f.Lifetime, f.Age(f.Born)+max(0, t.life))
+		page.Most = max(0, t.life)
+		page.Freshness.Lifetime = min(page.Freshness.Lifetime, page.Most)
 	}
 	if t.dated {
-		stamp = min(stamp, t.asOf)
+		page.Subject.Stamp = min(page.Subject.Stamp, t.asOf)
 	}
-	return f, stamp
 }
 
 // composes tells whether an answer is a skeleton: the route says so, or the origin does, with

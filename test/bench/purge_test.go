@@ -28,7 +28,7 @@ func fillStore(tb testing.TB, m *store.Memory, n int) {
 			Freshness: rules.Freshness{Born: now, Lifetime: time.Hour},
 		}
 		e.Prepare()
-		require.True(tb, m.Put(e, now))
+		require.NoError(tb, m.Put(e, now))
 	}
 }
 
@@ -70,7 +70,7 @@ func BenchmarkPurgeMillion(b *testing.B) {
 					entry := &store.Entry{Key: fmt.Sprintf("new %d", i), Status: 200, Header: rules.Header{}, Browser: rules.Unset, Idle: rules.Unset,
 						Subject: tags.Subject{Tags: []string{"fresh"}, Route: "some", Path: "/new", Stamp: 1}}
 					entry.Prepare()
-					m.Put(entry, now)
+					_ = m.Put(entry, now)
 					longestMiss = max(longestMiss, time.Since(began))
 				}
 				time.Sleep(20 * time.Microsecond) // visitors come and go; the sweeper has a core to share

@@ -6,7 +6,9 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"slices"
 	"sync"
+	"time"
 )
 
 // Digest tells contents apart.
@@ -188,6 +190,33 @@ func failed(steps []step) bool {
 		}
 	}
 	return false
+}
+
+// Settle waits for the pieces, but for no longer than a moment, and reports whether all of
+// them are there, or known not to be had.
+func (c *Composition) Settle(moment time.Duration) bool {
+	if c.ready {
+		return true
+	}
+	timer := time.NewTimer(moment)
+	defer timer.Stop()
+	return settle(c.steps, timer.C)
+}
+
+func settle(steps []step, enough <-chan time.Time) bool {
+	for i := range steps {
+		if p := steps[i].piece; p != nil && p.done != nil {
+			select {
+			case <-p.done:
+			case <-enough:
+				return false
+			}
+		}
+		if t := steps[i].try; t != nil && (!settle(t.steps, enough) || slices.ContainsFunc(t.steps, func(s step) bool { return s.piece != nil && !s.piece.Optional && s.piece.err != nil })) {
+			return false // or its other branch is yet to be fetched
+		}
+	}
+	return true
 }
 
 // Ready tells whether all pieces were at hand, so that Body and Digest say all.

@@ -24,7 +24,7 @@ const (
 	ServeAndRefresh               // answer from the stale entry, renew it behind (RFC 5861 §3)
 	Validate                      // ask the origin whether the entry still holds (RFC 9111 §4.3)
 	Fetch                         // ask the origin for all of it
-	ServeStale                    // answer from the stale entry: the visitor said that he takes it (RFC 9111 §5.2.1.2)
+	ServeStale                    // answer from the stale entry: the visitor said that he takes it (RFC 9111 §5.2.1.2), or its origin failed and said for how long
 	Refuse                        // 504: the visitor wants a stored answer or none (RFC 9111 §5.2.1.7)
 )
 
@@ -41,7 +41,10 @@ type Input struct {
 	Visitor  rules.Directives
 	Entry    *store.Entry // nil: nothing stored answers the request
 	Verdict  tags.Verdict // what the marks say of Entry
-	Variants int          // stored under the same key
+	// Failure is an answer of its origin's that is stored beside Entry, and came after it: it
+	// failed. nil: there is none, or a purge concerns it.
+	Failure  *store.Entry
+	Variants int         // stored under the same key
 	Removed  meter.Cause  // why the key is not there any more, if that is known
 	Now      time.Time
 	Lost     bool // the ledger cannot be read: nobody knows what was purged meanwhile
@@ -148,6 +151,10 @@ func stored(in *Input) Decision {
 		return d
 	}
 	d.Forward = rules.ForwardStale
+	if in.Failure != nil { // the origin need not be asked: see Settle
+		d.Action = ServeStale
+		return d
+	}
 	if v := in.Visitor.MaxStale; in.Plan.Obey == policy.ObeyAll && v != rules.Unset && in.Verdict == tags.Alive && mayServeStale(f) && d.StaleFor <= v {
 		d.Action = ServeStale
 		return d
@@ -205,6 +212,40 @@ func asked(in *Input) bool {
 
 // mayServeStale: no directive forbids it (RFC 9111 §4.2.4).
 func mayServeStale(f *rules.Freshness) bool { return !f.MustAsk && !f.NeverStale }
+
+// Settle decides who speaks where a failure is stored beside an entry. While the failure is
+// fresh, an entry that may stand in for its origin does so without asking it, as a stored
+// answer saves asking; one that may not leaves the word to the failure.
+func (in *Input) Settle() {
+	failure := in.Failure
+	if failure == nil {
+		return
+	}
+	in.Failure = nil
+	f := &failure.Freshness
+	switch {
+	case f.MustAsk || f.Left(in.Now) <= 0 || in.Lost:
+	case in.Verdict == tags.Alive && !in.Entry.Freshness.MustAsk && in.Entry.Freshness.Left(in.Now) > 0:
+	case OnError(in, in.Now):
+		in.Failure = failure
+	default:
+		in.Entry, in.Verdict = failure, tags.Alive
+	}
+}
+
+// Doubtful reports whether the entry may be served at all only as what may be out of date,
+// however young it is: a purge marked it stale, or nobody knows which purges there were.
+func (in *Input) Doubtful() bool { return in.Verdict == tags.Softened || in.Lost }
+
+// Left is how much fresh life the entry has left to whoever is given it: what is doubtful
+// has none.
+func (in *Input) Left(now time.Time) time.Duration {
+	left := in.Entry.Freshness.Left(now)
+	if in.Doubtful() {
+		return min(0, left)
+	}
+	return left
+}
 
 // OnError tells whether what is stored may stand in for an origin that failed, at now. What is
 // fresh may; what is stale may for as long as the route's stale rules say (RFC 5861 §4). What a

@@ -90,6 +90,9 @@ func ending(in *Input, d Decision) string {
 	case Serve:
 		return "It is served from here; the origin is not asked."
 	case ServeStale:
+		if in.Failure != nil {
+			return fmt.Sprintf("Its origin failed (status %d), and that answer holds for another %s, so the origin is not asked meanwhile and what was stored before stands in (RFC 5861 §4).", in.Failure.Status, seconds(in.Failure.Freshness.Left(in.Now)))
+		}
 		return "It is stale, but the request takes it for that long (max-stale), and the route obeys (RFC 9111 §5.2.1.2)."
 	case ServeAndRefresh:
 		if in.Entry.Freshness.Left(in.Now) > 0 && in.Verdict == tags.Alive {

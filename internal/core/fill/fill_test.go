@@ -45,7 +45,7 @@ func readAll(r *Reader[string]) (string, error) {
 func TestEveryoneReadsTheWholeStream(t *testing.T) {
 	g := NewGroup[string]()
 	text := strings.Repeat("Ostrel Isles ", 20_000)
-	first, f, lead := g.Join("k", 1)
+	first, f, lead := g.Join("k", 1, nil)
 	require.True(t, lead)
 	var all sync.WaitGroup
 	read := func(r *Reader[string]) {
@@ -62,7 +62,7 @@ func TestEveryoneReadsTheWholeStream(t *testing.T) {
 	f.Head("head", true, true)
 	write(t, f, text[:100_000], 3000)
 	for range 20 { // those who come late still read from the first byte
-		r, same, lead := g.Join("k", 1)
+		r, same, lead := g.Join("k", 1, nil)
 		require.False(t, lead)
 		require.Same(t, f, same)
 		read(r)
@@ -76,16 +76,16 @@ func TestEveryoneReadsTheWholeStream(t *testing.T) {
 
 func TestPromise2NobodyJoinsAFlightFromBeforeAPurge(t *testing.T) {
 	g := NewGroup[string]()
-	_, old, _ := g.Join("k", 1)
-	_, fresh, lead := g.Join("k", 2)
+	_, old, _ := g.Join("k", 1, nil)
+	_, fresh, lead := g.Join("k", 2, nil)
 	assert.True(t, lead)
 	assert.NotSame(t, old, fresh)
 	old.End(nil)
-	_, same, lead := g.Join("k", 2)
+	_, same, lead := g.Join("k", 2, nil)
 	assert.False(t, lead, "the end of the old flight does not take the new one away")
 	assert.Same(t, fresh, same)
 	same.Leave()
-	_, _, lead = g.Join("k", 2)
+	_, _, lead = g.Join("k", 2, nil)
 	assert.True(t, lead, "nobody joins what is stored already")
 	assert.EqualValues(t, 2, g.Oldest(9), "it is aloft until it ends")
 	same.End(nil)
@@ -96,8 +96,8 @@ func TestPromise2NobodyJoinsAFlightFromBeforeAPurge(t *testing.T) {
 
 func TestPromise5AFlightThatBreaksOffBreaksForAll(t *testing.T) {
 	g := NewGroup[string]()
-	a, f, _ := g.Join("k", 0)
-	b, _, _ := g.Join("k", 0)
+	a, f, _ := g.Join("k", 0, nil)
+	b, _, _ := g.Join("k", 0, nil)
 	f.Head("", true, true)
 	write(t, f, "half", 4)
 	f.End(io.ErrUnexpectedEOF)
@@ -106,7 +106,7 @@ func TestPromise5AFlightThatBreaksOffBreaksForAll(t *testing.T) {
 		assert.Equal(t, "half", got)
 		assert.ErrorIs(t, err, io.ErrUnexpectedEOF)
 	}
-	c, f2, _ := g.Join("k", 0)
+	c, f2, _ := g.Join("k", 0, nil)
 	f2.End(errors.New("refused"))
 	_, err := c.Wait(ctx, nil)
 	assert.EqualError(t, err, "refused")
@@ -114,7 +114,7 @@ func TestPromise5AFlightThatBreaksOffBreaksForAll(t *testing.T) {
 
 func TestTheLastBytesWaitForTheEnd(t *testing.T) {
 	g := NewGroup[string]()
-	r, f, _ := g.Join("k", 0)
+	r, f, _ := g.Join("k", 0, nil)
 	f.Head("", true, true)
 	room, err := f.Room(ctx, 8)
 	require.NoError(t, err)
@@ -139,11 +139,11 @@ func TestTheLastBytesWaitForTheEnd(t *testing.T) {
 func TestPromise6AStreamKeepsAWindowOnly(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		g := NewGroup[string]()
-		fast, f, _ := g.Join("k", 0)
-		slow, _, _ := g.Join("k", 0)
+		fast, f, _ := g.Join("k", 0, nil)
+		slow, _, _ := g.Join("k", 0, nil)
 		f.Head("", true, true)
 		f.Discard()
-		_, _, lead := g.Join("k", 0)
+		_, _, lead := g.Join("k", 0, nil)
 		assert.True(t, lead, "nobody can join what is not kept")
 
 		const size = 8 << 20

@@ -41,6 +41,7 @@ type Flight[H any] struct {
 	readers  []*Reader[H]
 	onLonely func() // called when the last reader has left a flight that is not kept
 	disowned atomic.Bool
+	known    atomic.Pointer[tags.Subject] // of the answer, before it comes
 }
 
 type chunk struct {

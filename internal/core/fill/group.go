@@ -20,19 +20,34 @@ func NewGroup[H any]() *Group[H] {
 }
 
 // Join returns a reader of the flight for a key; lead tells the caller that the flight
-// is new and that it must write to it. A flight that began before stamp is not joined:
-// what it brings may be older than a purge that the request must respect (the purge
-// barrier), so a new one takes its place.
-func (g *Group[H]) Join(key string, stamp tags.Stamp) (r *Reader[H], f *Flight[H], lead bool) {
+// is new and that it must write to it, after it has told what is Known. A flight that began
+// before stamp may bring what is older than a purge that the request must respect (the purge
+// barrier): it is joined only if spared says of what is known of its answer that no purge
+// concerns it, else a new one takes its place. What the answer itself names is for the caller
+// to judge when it comes. With spared nil, no such flight is joined.
+func (g *Group[H]) Join(key string, stamp tags.Stamp, spared func(*tags.Subject) bool) (r *Reader[H], f *Flight[H], lead bool) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	if f = g.flights[key]; f == nil || f.Stamp < stamp {
+	if f = g.flights[key]; !f.joinable(stamp, spared) {
 		f = g.take(key, stamp)
 		g.flights[key] = f
 		lead = true
 	}
 	return f.reader(), f, lead
 }
+
+// joinable: see Join.
+func (f *Flight[H]) joinable(stamp tags.Stamp, spared func(*tags.Subject) bool) bool {
+	if f == nil || f.Stamp >= stamp {
+		return f != nil
+	}
+	known := f.known.Load()
+	return known != nil && spared != nil && spared(known)
+}
+
+// Knows tells what is known of the answer before it comes: where it was asked for, and the
+// tags that it will carry in any case.
+func (f *Flight[H]) Knows(s *tags.Subject) { f.known.Store(s) }
 
 // Alone returns a flight that nobody can join, for an answer that is not for others.
 func (g *Group[H]) Alone(stamp tags.Stamp) (*Reader[H], *Flight[H]) {
@@ -60,12 +75,11 @@ func (g *Group[H]) Oldest(most tags.Stamp) tags.Stamp {
 	return most
 }
 
-// Flying tells whether a fill for the key is under way that began at stamp or later.
-func (g *Group[H]) Flying(key string, stamp tags.Stamp) bool {
+// Flying reports whether a fill for the key is under way that Join would join.
+func (g *Group[H]) Flying(key string, stamp tags.Stamp, spared func(*tags.Subject) bool) bool {
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	f := g.flights[key]
-	return f != nil && f.Stamp >= stamp
+	return g.flights[key].joinable(stamp, spared)
 }
 
 // Len is the number of flights that can be joined.
@@ -100,12 +114,13 @@ func (g *Group[H]) end(f *Flight[H]) {
 	g.mu.Unlock()
 }
 
-// Disown takes every flight out of reach and keeps what it brings from being stored:
-// for a change that the ledger could not take.
+// Disown takes every flight out of reach and keeps what it brings from being stored, those
+// that nobody can join included: for a change that the ledger could not take. What a leader
+// has stored at the same moment it must take out again.
 func (g *Group[H]) Disown() {
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	for _, f := range g.flights {
+	for f := range g.aloft {
 		f.disowned.Store(true)
 	}
 	clear(g.flights)

@@ -182,7 +182,8 @@ func (f *Fragments) Look(id ID, ask Ask, now time.Time) Answer {
 	canonical := key.AppendFragment(room[:0], id.Namespace, id.Key)
 	in := decide.Input{Plan: &plan, Enabled: true, Now: now, Lost: f.Lost(now),
 		Visitor: rules.Directives{MaxAge: rules.Unset, MinFresh: rules.Unset, MaxStale: rules.Unset, NoCache: ask.Renew}}
-	in.Entry, in.Variants = f.Store.Find(canonical, nil)
+	found := f.Store.Find(canonical, nil)
+	in.Entry, in.Variants = found.Entry, found.Variants
 	if f.Off(id.routeOf(in.Entry)) {
 		return Answer{Cause: meter.Off}
 	}
@@ -327,7 +328,7 @@ func (f *Fragments) Put(id ID, in Fill) error {
 	}
 	f.Meter.Record(f.Meter.Stripe(), &meter.Sample{Route: f.counted(id, nil), Outcome: meter.Behind, Origin: true, Waited: cost})
 	e := &store.Entry{
-		Key: canonical, Status: 200, Header: rules.Header{}, Body: in.Body, Received: now,
+		Key: canonical, Status: 200, Header: rules.Header{}, Body: in.Body, Received: now, Fill: store.Fill{Stamp: lease.Stamp, Began: lease.Began},
 		Subject:   tags.Subject{Tags: unique(in.Tags), Route: id.Route(), Path: id.String(), Stamp: lease.Stamp},
 		Freshness: rules.Freshness{Born: now, Lifetime: max(0, in.Lifetime), Source: rules.FromMaxAge, StaleWhileRevalidate: max(0, in.Stale)},
 		Browser:   rules.Unset, Idle: rules.Unset, Parts: in.Parts[:min(len(in.Parts), MaxParts)],
@@ -338,17 +339,24 @@ func (f *Fragments) Put(id ID, in Fill) error {
 	if in.Coding != "" {
 		e.Header["Content-Encoding"] = []string{in.Coding}
 	}
-	before, _ := f.Store.Find([]byte(canonical), nil)
-	e.Filled(before, cost)
+	e.Filled(f.Store.Find([]byte(canonical), nil).Entry, cost)
 	e.Prepare()
 	// A purge of any of its tags since the lease was given: it may show what was before.
 	if f.Marks.Judge(&e.Subject) != tags.Alive {
 		f.Leases.End(lease, false)
 		return &Refusal{Overtaken, "a purge came while it was being made, so that it may show what was before; ask for the fragment again"}
 	}
-	if !f.Store.Put(e, now) {
+	switch err := f.Store.Put(e, now); {
+	case errors.Is(err, store.ErrOvertaken):
+		f.Leases.End(lease, false)
+		return &Refusal{Overtaken, fill.ErrNoLease.Error()}
+	case err != nil:
 		f.Leases.End(lease, false)
 		return &Refusal{TooLarge, fmt.Sprintf("%d bytes do not fit into the store", len(in.Body))}
+	}
+	if !f.Leases.Known(lease.ID) { // a change that the ledger could not take ended it at this moment
+		f.Store.Remove(e, store.Purged)
+		return &Refusal{Overtaken, fill.ErrNoLease.Error()}
 	}
 	f.Leases.End(lease, true)
 	return nil

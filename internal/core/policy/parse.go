@@ -60,7 +60,7 @@ func (d *document) policy(root ast.Node, p *Policy) {
 		d.fail(root, "there is no origin; name at least one under origins:")
 	}
 	for i, plan := range p.Routes { // wherever visitors stands in the file
-		plan.Marks = marks
+		plan.Marks, plan.TermsName = marks, termsName(plan, p.Origins)
 		d.warnOfVisitors(routes[i], plan)
 	}
 	unique(d, root, "origin", p.Origins, func(o *Origin) string { return o.Name })
@@ -291,6 +291,17 @@ func keyName(plan *Plan) string {
 		fmt.Fprintln(digest, t.String())
 	}
 	return fmt.Sprintf("%s@%08x", plan.Name, digest.Sum32())
+}
+
+// termsName digests what answers are judged by when they are stored, besides what the key's
+// name digests.
+func termsName(plan *Plan, origins []*Origin) string {
+	digest := fnv.New64a()
+	fmt.Fprintf(digest, "%+v %v %v %v\n", plan.Terms, plan.Idle, plan.Browser, plan.MaxBody)
+	for _, o := range origins {
+		fmt.Fprintf(digest, "%q %q %q\n", o.Name, o.TagHeader, o.TagSeparator)
+	}
+	return fmt.Sprintf("%016x", digest.Sum64())
 }
 
 func (d *document) match(n ast.Node, plan *Plan) {

@@ -79,7 +79,10 @@ type Plan struct {
 	// entries depend on besides the key (tags, whose word counts), so that a policy that
 	// changes those does not go on with entries that carry the old ones.
 	KeyName string
-	Key     key.Spec
+	// TermsName stands for all else that an answer is judged by when it is stored: what was
+	// stored under another name is judged anew.
+	TermsName string
+	Key       key.Spec
 	Terms   rules.Terms
 	Idle    time.Duration // leave when not asked for this long; Unset: never
 	Browser time.Duration // Cache-Control max-age sent to visitors; Unset: the origin's

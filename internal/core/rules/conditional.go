@@ -5,58 +5,35 @@ import (
 	"time"
 )
 
-// Precondition is how a request's conditions ended (RFC 9110 §13.2.2).
-type Precondition uint8
-
-// The three endings.
-const (
-	Proceed     Precondition = iota // answer as if there were no condition
-	NotModified                     // 304
-	Failed                          // 412
-)
-
-// Conditional tells whether a request carries any precondition.
+// Conditional reports whether a request asks for an answer only if what it has does not hold
+// any more. If-Match and If-Unmodified-Since are for origins alone: a cache does not evaluate
+// them (RFC 9111 §4.3.2).
 func Conditional(request Header) bool {
-	return request.Has("If-None-Match") || request.Has("If-Modified-Since") ||
-		request.Has("If-Match") || request.Has("If-Unmodified-Since")
+	return request.Has("If-None-Match") || request.Has("If-Modified-Since")
 }
 
-// Evaluate carries out the preconditions of a GET or HEAD against a response of ours,
-// in the order of RFC 9110 §13.2.2. Only a successful response has a representation
-// to compare with (§13.2.1); received stands in for a missing Last-Modified, as
-// RFC 9111 §4.3.2 says.
-func Evaluate(request Header, status int, response Header, received time.Time) Precondition {
+// NotModified carries out the preconditions of a GET or HEAD against a response of ours,
+// in the order of RFC 9110 §13.2.2, and reports whether 304 answers it. Only a successful
+// response has a representation to compare with (§13.2.1); received stands in for a missing
+// Last-Modified, as RFC 9111 §4.3.2 says.
+func NotModified(request Header, status int, response Header, received time.Time) bool {
 	if status < 200 || status >= 300 {
-		return Proceed
-	}
-	etag := response.Get("Etag")
-	if request.Has("If-Match") {
-		if !matchesAny(request["If-Match"], etag, strongMatch) {
-			return Failed
-		}
-	} else if since, ok := conditionDate(request, "If-Unmodified-Since"); ok {
-		if modified, ok := ParseDate(response.Get("Last-Modified")); ok && modified.After(since) {
-			return Failed
-		}
+		return false
 	}
 	if request.Has("If-None-Match") {
-		if matchesAny(request["If-None-Match"], etag, weakMatch) {
-			return NotModified
-		}
-		return Proceed
+		return matchesAny(request["If-None-Match"], response.Get("Etag"))
 	}
-	if since, ok := conditionDate(request, "If-Modified-Since"); ok {
-		modified, ok := ParseDate(response.Get("Last-Modified"))
-		if !ok {
-			if modified, ok = ParseDate(response.Get("Date")); !ok {
-				modified = received
-			}
-		}
-		if !modified.After(since) {
-			return NotModified
+	since, ok := conditionDate(request, "If-Modified-Since")
+	if !ok {
+		return false
+	}
+	modified, ok := ParseDate(response.Get("Last-Modified"))
+	if !ok {
+		if modified, ok = ParseDate(response.Get("Date")); !ok {
+			modified = received
 		}
 	}
-	return Proceed
+	return !modified.After(since)
 }
 
 // conditionDate reads a date condition; an unreadable one, or several, count as none
@@ -77,7 +54,7 @@ func weakMatch(a, b string) bool {
 // matchesAny walks a list of entity tags ("*" matches any response that exists).
 // Commas may stand inside the quotes (RFC 9110 §8.8.3). A tag that an origin sends
 // without quotes comes back without them, and is compared as it is.
-func matchesAny(lines []string, etag string, match func(a, b string) bool) bool {
+func matchesAny(lines []string, etag string) bool {
 	for _, line := range lines {
 		rest := strings.TrimSpace(line)
 		if rest == "*" {
@@ -86,7 +63,7 @@ func matchesAny(lines []string, etag string, match func(a, b string) bool) bool 
 		for rest != "" {
 			var tag string
 			tag, rest = nextEntityTag(rest)
-			if tag != "" && etag != "" && match(tag, etag) {
+			if tag != "" && etag != "" && weakMatch(tag, etag) {
 				return true
 			}
 		}

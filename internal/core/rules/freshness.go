@@ -172,6 +172,9 @@ func FreshnessOf(status int, h Header, d Directives, asked, received time.Time, 
 		StaleWhileRevalidate: window(d.StaleWhileRevalidate, terms.StaleWhileRevalidate, terms.Trust),
 		StaleIfError:         window(d.StaleIfError, terms.StaleIfError, terms.Trust),
 	}
+	if terms.Failed(status) { // what stands in for a failing origin is what it said when it was well
+		f.StaleWhileRevalidate, f.StaleIfError = 0, 0
+	}
 	f.Immutable = d.Immutable
 	f.Lifetime, f.Source = lifetime(status, h, d, received, terms)
 	forced := terms.Forces(f.Source)

@@ -271,7 +271,7 @@ func TestParsersNeverPanic(t *testing.T) {
 		h := Header{"Cache-Control": {s}, "Cdn-Cache-Control": {s}, "Vary": {s}, "If-None-Match": {s}, "If-Match": {s}, "Cache-Groups": {s}, "Age": {s}, "Expires": {s}, "Connection": {s}}
 		ResponseDirectives(h)
 		RequestDirectives(h)
-		Evaluate(h, 200, h, noon)
+		NotModified(h, 200, h, noon)
 		Groups(h["Cache-Groups"])
 		FreshnessOf(200, h, ResponseDirectives(h), noon, noon, NoTerms())
 		name := CanonicalName(s)

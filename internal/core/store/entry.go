@@ -25,6 +25,14 @@ type Entry struct {
 	RouteTags int
 	Vary      []rules.Varying
 
+	// Fill is when the fill began that brought it: what it says cannot be newer than that.
+	Fill Fill
+	// Failure: its origin failed, so that it stands beside what was stored before, not in
+	// its place.
+	Failure bool
+	// Terms names the terms under which it was judged; its policy may have others by now.
+	Terms string
+
 	Status    int
 	Header    rules.Header // as it came, less what Storable takes away
 	Body      []byte
@@ -34,6 +42,11 @@ type Entry struct {
 	Browser time.Duration
 	// Idle is how long it stays without being asked for; rules.Unset for ever.
 	Idle time.Duration
+	// Most is the longest life that the fragments in it allow; rules.Unset if it tells of none.
+	Most time.Duration
+	// OriginOnly: its origin saw a cookie that its key leaves out, so that only the origin's
+	// word gives it a life.
+	OriginOnly bool
 
 	// ForAuthorized: its origin lets it answer requests with Authorization (RFC 9111 §3.5).
 	ForAuthorized bool
@@ -93,6 +106,31 @@ const (
 	ToBeCoded
 	Coded // those that gain
 )
+
+// Fill is when a fill began: what the ledger said, and the time.
+type Fill struct {
+	Stamp tags.Stamp
+	Began time.Time
+}
+
+// Before reports whether a fill began before another, so that what it brings may be older.
+func (f Fill) Before(other Fill) bool {
+	if f.Stamp != other.Stamp {
+		return f.Stamp < other.Stamp
+	}
+	return f.Began.Before(other.Began)
+}
+
+// Restated is a copy that is not in a store, for what is judged anew. It shares header and
+// body, which nobody changes.
+func (e *Entry) Restated() *Entry {
+	return &Entry{
+		Key: e.Key, Method: e.Method, Scheme: e.Scheme, Subject: e.Subject, RouteTags: e.RouteTags, Vary: e.Vary, Fill: e.Fill, Failure: e.Failure, Terms: e.Terms,
+		Status: e.Status, Header: e.Header, Body: e.Body, Freshness: e.Freshness, Received: e.Received, Browser: e.Browser, Idle: e.Idle, Most: e.Most, OriginOnly: e.OriginOnly,
+		ForAuthorized: e.ForAuthorized, Personal: e.Personal, Encodings: e.Encodings, Implied: e.Implied, Parts: e.Parts, Told: e.Told, Skeleton: e.Skeleton,
+		Search: e.Search, Compress: e.Compress, OriginVary: e.OriginVary,
+	}
+}
 
 // Renewed notes that another entry with the same body has taken this one's place.
 func (e *Entry) Renewed(by *Entry) { e.renewed.Store(by) }

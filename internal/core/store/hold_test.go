@@ -34,7 +34,7 @@ func TestPromise6WhatIsReadStaysInTheAccount(t *testing.T) {
 				if rapid.Bool().Draw(t, "read while it comes") {
 					held[m.Hold(e, func() {})] = e
 				}
-				if rapid.IntRange(0, 4).Draw(t, "overtaken") == 0 || !m.Put(e, now) {
+				if rapid.IntRange(0, 4).Draw(t, "overtaken") == 0 || m.Put(e, now) != nil {
 					m.Abandon(e)
 				}
 				made = append(made, e)
@@ -100,15 +100,15 @@ func TestWhoHoldsTooMuchIsAskedToGo(t *testing.T) {
 	var holders []*Holder
 	for i := range 3 {
 		e := sized(fmt.Sprint(i), 300_000)
-		require.True(t, m.Put(e, now))
+		require.NoError(t, m.Put(e, now))
 		holders = append(holders, m.Hold(e, func() { asked++ }))
 	}
-	assert.False(t, m.Put(sized("more", 900_000), now), "all of it is being read")
+	assert.ErrorIs(t, m.Put(sized("more", 900_000), now), ErrNoRoom, "all of it is being read")
 	assert.NotZero(t, asked)
 	for _, h := range holders {
 		h.Release()
 	}
-	assert.True(t, m.Put(sized("more", 900_000), now))
+	assert.NoError(t, m.Put(sized("more", 900_000), now))
 }
 
 // TestReadersAndEvictionsTogether: for the race detector, and the account after them.
@@ -121,10 +121,10 @@ func TestReadersAndEvictionsTogether(t *testing.T) {
 			for i := range 300 {
 				e := sized(fmt.Sprint(i%7), 20_000*(1+who))
 				h := m.Hold(e, func() {})
-				if !m.Put(e, now) {
+				if m.Put(e, now) != nil {
 					m.Abandon(e)
 				}
-				if found, _ := m.Find([]byte(fmt.Sprint((i+who)%7)), nil); found != nil {
+				if found := m.Find([]byte(fmt.Sprint((i+who)%7)), nil).Entry; found != nil {
 					m.Hold(found, func() {}).Release()
 				}
 				if i%5 == 0 {

@@ -3,6 +3,7 @@
 package store
 
 import (
+	"errors"
 	"hash/maphash"
 	"slices"
 	"sync"
@@ -17,13 +18,27 @@ import (
 type Store interface {
 	// Find returns how many entries a key has and the one among them that answers the
 	// request: the newest whose Vary matches, else the newest without one (RFC 9111 §4.1).
-	Find(canonical []byte, request rules.Fields) (found *Entry, variants int)
+	Find(canonical []byte, request rules.Fields) Found
 	// Put stores an entry, in place of the one that answers the same requests. It
-	// returns false when the entry does not fit at all.
-	Put(e *Entry, now time.Time) bool
+	// returns ErrNoRoom when the entry does not fit at all, and ErrOvertaken when what
+	// answers the same requests comes from a fill that began later.
+	Put(e *Entry, now time.Time) error
 	// Remove takes an entry out, if it is still in.
 	Remove(e *Entry, why Removal)
 }
+
+// Found is what a key holds for a request.
+type Found struct {
+	Entry    *Entry // that answers it; nil: none does
+	Failure  *Entry // of its origin, stored since Entry was; nil: there is none, or it is Entry itself
+	Variants int    // under the key
+}
+
+// Why an entry is not put.
+var (
+	ErrNoRoom    = errors.New("it does not fit into the store")
+	ErrOvertaken = errors.New("a fill that began later was faster")
+)
 
 // Removal is why an entry left the store.
 type Removal uint8
@@ -76,12 +91,24 @@ type shard struct {
 	_       [64]byte // keep shards on cache lines of their own
 }
 
-// bucket holds the variants of one key, newest first; next another key of the same hash.
+// bucket holds the variants of one key, those whose fill began last first, and the failures
+// that stand beside them; next is another key of the same hash.
 type bucket struct {
 	key      string
 	variants []*Entry
+	failures []*Entry
 	next     *bucket
 }
+
+// beside is the list that an entry belongs to.
+func (b *bucket) beside(e *Entry) *[]*Entry {
+	if e.Failure {
+		return &b.failures
+	}
+	return &b.variants
+}
+
+func (b *bucket) len() int { return len(b.variants) + len(b.failures) }
 
 // NewMemory returns an empty tier of at most limit bytes.
 func NewMemory(limit int64, eviction Eviction) *Memory {
@@ -95,18 +122,32 @@ func NewMemory(limit int64, eviction Eviction) *Memory {
 func (m *Memory) shard(hash uint64) *shard { return &m.shards[hash%shardCount] }
 
 // Find implements Store. The hash only finds the bucket; the whole key is compared.
-func (m *Memory) Find(canonical []byte, request rules.Fields) (found *Entry, variants int) {
+func (m *Memory) Find(canonical []byte, request rules.Fields) Found {
 	hash := maphash.Bytes(m.seed, canonical)
 	s := m.shard(hash)
 	s.mu.RLock()
 	defer s.mu.RUnlock()
 	for b := s.buckets[hash]; b != nil; b = b.next {
-		if b.key != string(canonical) {
-			continue
+		if b.key == string(canonical) {
+			return b.find(request)
 		}
-		return choose(b.variants, request), len(b.variants)
 	}
-	return nil, 0
+	return Found{}
+}
+
+func (b *bucket) find(request rules.Fields) Found {
+	f := Found{Entry: choose(b.variants, request), Variants: b.len()}
+	if len(b.failures) == 0 {
+		return f
+	}
+	switch failure := choose(b.failures, request); {
+	case failure == nil:
+	case f.Entry == nil:
+		f.Entry = failure
+	case !failure.Fill.Before(f.Entry.Fill):
+		f.Failure = failure
+	}
+	return f
 }
 
 // choose takes the variant that answers a request, whose codings it accepts: the newest that
@@ -146,24 +187,26 @@ func (m *Memory) Variants(canonical []byte) []*Entry {
 	defer s.mu.RUnlock()
 	for b := s.buckets[hash]; b != nil; b = b.next {
 		if b.key == string(canonical) {
-			return append([]*Entry(nil), b.variants...)
+			return slices.Concat(b.variants, b.failures)
 		}
 	}
 	return nil
 }
 
 // Put implements Store.
-func (m *Memory) Put(e *Entry, now time.Time) bool {
+func (m *Memory) Put(e *Entry, now time.Time) error {
 	e.used.Store(now.UnixNano())
 	e.size.Store(e.Size())
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	if !m.makeRoom(e.size.Load()) {
 		m.refused.Add(1)
-		return false
+		return ErrNoRoom
 	}
-	var crowded *Entry
-	replaced := m.insert(e, &crowded)
+	replaced, crowded, ok := m.insert(e)
+	if !ok {
+		return ErrOvertaken
+	}
 	for _, old := range replaced {
 		m.forget(old, Replaced)
 	}
@@ -175,12 +218,13 @@ func (m *Memory) Put(e *Entry, now time.Time) bool {
 	e.counted = true
 	m.index.add(e)
 	m.eviction.Added(e)
-	return true
+	return nil
 }
 
-// insert puts e first in its bucket and takes out the variants that would answer the
-// same requests.
-func (m *Memory) insert(e *Entry, crowded **Entry) (replaced []*Entry) {
+// insert puts e into its bucket, in its place among those whose fills began before and after,
+// and takes out the variants that would answer the same requests; ok is false when one of
+// those began later.
+func (m *Memory) insert(e *Entry) (replaced []*Entry, crowded *Entry, ok bool) {
 	hash := maphash.String(m.seed, e.Key)
 	s := m.shard(hash)
 	s.mu.Lock()
@@ -193,33 +237,71 @@ func (m *Memory) insert(e *Entry, crowded **Entry) (replaced []*Entry) {
 		b = &bucket{key: e.Key, next: s.buckets[hash]}
 		s.buckets[hash] = b
 	}
-	kept := make([]*Entry, 1, len(b.variants)+1)
-	kept[0] = e
-	for _, old := range b.variants {
-		if sameVariant(old.Vary, e.Vary) && slices.Equal(old.Encodings, e.Encodings) {
+	if b.overtakes(e) {
+		return nil, nil, false
+	}
+	list := b.beside(e)
+	kept, placed := make([]*Entry, 0, len(*list)+1), false // a new slice: readers may hold the old one
+	for _, old := range *list {
+		if sameVariant(old, e) {
 			replaced = append(replaced, old)
-		} else {
-			kept = append(kept, old)
+			continue
 		}
+		if !placed && !e.Fill.Before(old.Fill) {
+			kept, placed = append(kept, e), true
+		}
+		kept = append(kept, old)
+	}
+	if !placed {
+		kept = append(kept, e)
+	}
+	if !e.Failure { // the origin is well again
+		b.failures = slices.DeleteFunc(slices.Clone(b.failures), func(failure *Entry) bool {
+			over := overlap(failure, e)
+			if over {
+				replaced = append(replaced, failure)
+			}
+			return over
+		})
 	}
 	if len(kept) > MaxVariants {
-		*crowded = kept[len(kept)-1]
-		kept = kept[:len(kept)-1]
+		last := len(kept) - 1
+		if kept[last] == e {
+			last-- // whoever is put is in the store
+		}
+		crowded = kept[last]
+		kept = slices.Delete(kept, last, last+1)
 	}
-	b.variants = kept // a new slice: readers may hold the old one
-	return replaced
+	*list = kept
+	return replaced, crowded, true
 }
 
-func sameVariant(a, b []rules.Varying) bool {
-	if len(a) != len(b) {
+// overtakes reports whether a fill that began after that of e has stored what may answer the
+// same requests: nothing goes back in time.
+func (b *bucket) overtakes(e *Entry) bool {
+	later := func(other *Entry) bool { return e.Fill.Before(other.Fill) && overlap(other, e) }
+	return slices.ContainsFunc(b.variants, later) || e.Failure && slices.ContainsFunc(b.failures, later)
+}
+
+// overlap reports whether there may be requests that either of two entries answers: nothing
+// that both depend on tells them apart.
+func overlap(a, b *Entry) bool {
+	if !slices.Equal(a.Encodings, b.Encodings) {
 		return false
 	}
-	for i := range a {
-		if a[i] != b[i] {
-			return false
+	for _, v := range a.Vary {
+		for _, w := range b.Vary {
+			if v.Name == w.Name && v != w {
+				return false
+			}
 		}
 	}
 	return true
+}
+
+// sameVariant reports whether two entries answer the same requests.
+func sameVariant(a, b *Entry) bool {
+	return slices.Equal(a.Vary, b.Vary) && slices.Equal(a.Encodings, b.Encodings)
 }
 
 // Remove implements Store.
@@ -249,15 +331,16 @@ func (s *shard) drop(hash uint64, e *Entry) {
 		if b.key != e.Key {
 			continue
 		}
-		kept := make([]*Entry, 0, len(b.variants))
-		for _, v := range b.variants {
+		list := b.beside(e)
+		kept := make([]*Entry, 0, len(*list))
+		for _, v := range *list {
 			if v != e {
 				kept = append(kept, v)
 			}
 		}
-		b.variants = kept
+		*list = kept
 		switch {
-		case len(kept) > 0:
+		case b.len() > 0:
 		case before != nil:
 			before.next = b.next
 		case b.next != nil:
@@ -364,6 +447,9 @@ func (s *shard) each(visit func(*Entry)) {
 	for _, b := range s.buckets {
 		for ; b != nil; b = b.next {
 			for _, e := range b.variants {
+				visit(e)
+			}
+			for _, e := range b.failures {
 				visit(e)
 			}
 		}

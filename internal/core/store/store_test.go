@@ -28,8 +28,7 @@ func entry(key string, size int, entryTags ...string) *Entry {
 }
 
 func find(m *Memory, key string, request rules.Header) *Entry {
-	e, _ := m.Find([]byte(key), request)
-	return e
+	return m.Find([]byte(key), request).Entry
 }
 
 func TestVariantsOfAKey(t *testing.T) {
@@ -41,15 +40,15 @@ func TestVariantsOfAKey(t *testing.T) {
 		return e
 	}
 	phone := rules.Header{"X-Device": {"phone"}}
-	require.True(t, m.Put(variant("phone", "small"), noon))
-	require.True(t, m.Put(variant("desk", "large"), noon))
+	require.NoError(t, m.Put(variant("phone", "small"), noon))
+	require.NoError(t, m.Put(variant("desk", "large"), noon))
 	assert.Equal(t, "small", string(find(m, "k", phone).Body))
 	assert.Nil(t, find(m, "k", rules.Header{}))
-	m.Put(variant("phone", "smaller"), noon)
+	_ = m.Put(variant("phone", "smaller"), noon)
 	assert.Equal(t, "smaller", string(find(m, "k", phone).Body), "a newer answer takes the older one's place")
 	assert.EqualValues(t, 2, m.Figures().Entries)
 	for i := range MaxVariants + 10 {
-		m.Put(variant(fmt.Sprint(i), ""), noon)
+		_ = m.Put(variant(fmt.Sprint(i), ""), noon)
 	}
 	assert.Len(t, m.Variants([]byte("k")), MaxVariants)
 	assert.Positive(t, m.Figures().Removed["crowded"])
@@ -59,16 +58,16 @@ func TestTheLeastRecentlyUsedGoesFirst(t *testing.T) {
 	one := entry("probe", 1000).Size()
 	m := NewMemory(3*one+one/2, LeastRecentlyUsed())
 	for i, key := range []string{"aaaaa", "bbbbb", "ccccc"} {
-		require.True(t, m.Put(entry(key, 1000), noon.Add(time.Duration(i)*time.Second)))
+		require.NoError(t, m.Put(entry(key, 1000), noon.Add(time.Duration(i)*time.Second)))
 	}
 	find(m, "aaaaa", nil).Use(noon.Add(time.Minute))
-	require.True(t, m.Put(entry("ddddd", 1000), noon.Add(2*time.Minute)))
+	require.NoError(t, m.Put(entry("ddddd", 1000), noon.Add(2*time.Minute)))
 	assert.NotNil(t, find(m, "aaaaa", nil), "it was used since")
 	assert.Nil(t, find(m, "bbbbb", nil))
 	why, known := m.Missing([]byte("bbbbb"))
 	assert.True(t, known)
 	assert.Equal(t, Evicted, why)
-	assert.False(t, m.Put(entry("huge", int(5*one)), noon), "what cannot fit is refused")
+	assert.ErrorIs(t, m.Put(entry("huge", int(5*one)), noon), ErrNoRoom, "what cannot fit is refused")
 	assert.NotNil(t, find(m, "ddddd", nil), "and takes nothing with it")
 }
 
@@ -76,8 +75,8 @@ func TestIdleEntriesLeave(t *testing.T) {
 	m := NewMemory(1<<20, LeastRecentlyUsed())
 	e := entry("k", 1)
 	e.Idle = time.Minute
-	m.Put(e, noon)
-	m.Put(entry("other", 1), noon)
+	_ = m.Put(e, noon)
+	_ = m.Put(entry("other", 1), noon)
 	assert.Zero(t, m.SweepIdle(noon.Add(time.Minute), 100))
 	assert.Equal(t, 1, m.SweepIdle(noon.Add(61*time.Second), 100))
 	assert.Nil(t, find(m, "k", nil))
@@ -98,7 +97,7 @@ func TestPromise6TheLimitHolds(t *testing.T) {
 			default:
 				e := entry(name.Draw(t, "key"), rapid.IntRange(0, 12_000).Draw(t, "size"), rapid.SliceOfN(name, 0, 3).Draw(t, "tags")...)
 				e.Subject.Stamp = sequence
-				if m.Put(e, now) {
+				if m.Put(e, now) == nil {
 					assert.Same(t, e, find(m, e.Key, nil))
 				}
 			case 6:
@@ -180,7 +179,7 @@ func TestPromise6AccountedBytesCoverTheHeap(t *testing.T) {
 			e := entry(fmt.Sprintf("key number %d", i), c.body, fmt.Sprintf("tag:%d", i), "common", fmt.Sprintf("group:%d", i%100))
 			e.Header = rules.Header{"Content-Type": {fmt.Sprint("text/", i)}, "Etag": {fmt.Sprint(i)}, "Date": {fmt.Sprint("day ", i)}}
 			e.Prepare()
-			m.Put(e, noon)
+			_ = m.Put(e, noon)
 			e.Moving(noon.Add(time.Second))
 		}
 		grown, says := heap()-before, m.Figures().Used
@@ -193,7 +192,7 @@ func TestPromise6AccountedBytesCoverTheHeap(t *testing.T) {
 func TestSweepCountsEachEntryOnce(t *testing.T) {
 	m := NewMemory(64<<20, LeastRecentlyUsed())
 	for i := range 5000 {
-		m.Put(entry(fmt.Sprint(i), 10, "all", fmt.Sprintf("group:%d", i%7)), noon)
+		_ = m.Put(entry(fmt.Sprint(i), 10, "all", fmt.Sprintf("group:%d", i%7)), noon)
 	}
 	var all sync.WaitGroup
 	var counted [8]int64
@@ -224,8 +223,8 @@ func TestWhatWasFilledAfterAPurgeStays(t *testing.T) {
 	m := NewMemory(1<<20, LeastRecentlyUsed())
 	old, fresh := entry("old", 1, "t"), entry("fresh", 1, "t")
 	fresh.Subject.Stamp = 1
-	m.Put(old, noon)
-	m.Put(fresh, noon)
+	_ = m.Put(old, noon)
+	_ = m.Put(fresh, noon)
 	assert.EqualValues(t, 1, m.Sweep(tags.Purge{Sequence: 1, Tags: []string{"t"}}).Entries)
 	assert.Equal(t, []TagCount{{"t", 1, fresh.size.Load(), map[string]int{"r": 1}}}, m.Tags("", 10), "it is still found by its tag")
 	assert.EqualValues(t, 1, m.Sweep(tags.Purge{Sequence: 2, Tags: []string{"t"}}).Entries)
@@ -237,7 +236,7 @@ func TestPromise2MarksThatNobodyNeedsAreForgotten(t *testing.T) {
 	m, marks := NewMemory(1<<20, LeastRecentlyUsed()), tags.NewMarks(0, 100)
 	alive, soft, dropped := entry("alive", 1, "a"), entry("soft", 1, "s"), entry("dropped", 1, "d")
 	for _, e := range []*Entry{alive, soft, dropped} {
-		m.Put(e, noon)
+		_ = m.Put(e, noon)
 	}
 	marks.Apply(tags.Purge{Sequence: 1, Tags: []string{"d"}})
 	softening := tags.Purge{Sequence: 2, Mode: tags.Soften, Tags: []string{"s"}}
@@ -250,7 +249,7 @@ func TestPromise2MarksThatNobodyNeedsAreForgotten(t *testing.T) {
 	marks.Apply(tags.Purge{Sequence: 3, Tags: []string{"other"}})
 	assert.Equal(t, tags.Alive, alive.Judge(marks))
 	assert.Equal(t, tags.Softened, soft.Judge(marks))
-	m.Put(entry("soft", 1, "s"), noon)
+	_ = m.Put(entry("soft", 1, "s"), noon)
 	assert.Equal(t, tags.Softened, soft.Judge(marks), "also for whoever found it just before another took its place")
 	assert.Equal(t, tags.Dropped, dropped.Judge(marks))
 	marks.Apply(tags.Purge{Sequence: 4, Tags: []string{"a"}})
@@ -270,7 +269,7 @@ func TestSweepFindsWhatTheMarksDefeat(t *testing.T) {
 		for i := range 50 {
 			e := entry(fmt.Sprint(i), 1, map[bool]string{true: "even", false: "odd"}[i%2 == 0], map[bool]string{true: "third", false: "other"}[i%3 == 0])
 			e.Subject.Host, e.Subject.Path, e.Subject.Route = fmt.Sprintf("h%d", i%4), fmt.Sprintf("/%d", i), "r"
-			m.Put(e, noon)
+			_ = m.Put(e, noon)
 			all = append(all, e)
 		}
 		p.Sequence = 1
@@ -292,7 +291,7 @@ func TestSweepFindsWhatTheMarksDefeat(t *testing.T) {
 func TestTagsListTheLargestFirst(t *testing.T) {
 	m := NewMemory(1<<20, LeastRecentlyUsed())
 	for i := range 6 {
-		m.Put(entry(fmt.Sprint(i), 1, "port:a", fmt.Sprintf("port:%d", i%2), "other"), noon)
+		_ = m.Put(entry(fmt.Sprint(i), 1, "port:a", fmt.Sprintf("port:%d", i%2), "other"), noon)
 	}
 	var names []string
 	for _, c := range m.Tags("port:", 2) {
