@@ -117,6 +117,9 @@ type Policy struct {
 	Note     string          `json:"note"`
 	Source   string          `json:"source"`
 	Warnings []PolicyProblem `json:"warnings"`
+	// Touched is how many entries of the node that took the policy the change concerns: they
+	// are judged anew at their next use, or not used any more. Only where it was applied.
+	Touched int64 `json:"touched,omitempty"`
 }
 
 // Policy returns the rule file in force.

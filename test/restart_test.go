@@ -200,7 +200,7 @@ func TestPromise3EveryNodeThatSharesTheLedger(t *testing.T) {
 	require.NoError(t, err)
 	defer rec.Close()
 	mute := records.Presence{Name: "mute", Started: time.Now().Truncate(time.Microsecond)}
-	_, err = rec.Arrive(ctx, mute, 0)
+	_, err = rec.Arrive(ctx, mute, 0, time.Time{}, time.Minute)
 	require.NoError(t, err)
 	purged, err := c.Purge(ctx, client.PurgeRequest{Tags: []string{"path:a"}})
 	require.NoError(t, err)

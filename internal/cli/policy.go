@@ -98,6 +98,9 @@ func (a *app) policyApply() *cobra.Command {
 				fmt.Fprintf(a.errs, "warning: %s:%d:%d: %s\n", args[0], w.Line, w.Column, w.Message)
 			}
 			a.say("revision %d is in force", p.Revision)
+			if p.Touched > 0 {
+				a.say("%s on this node: what the change touches is judged anew at its next use, or not used any more", plural(p.Touched, "entry", "entries"))
+			}
 			if a.format == "json" {
 				return a.json(p)
 			}

@@ -133,7 +133,7 @@ func (t *tree) page(u *url.URL) *store.Entry {
 			return false
 		}
 		for _, form := range t.c.edge.URLForms(e.Subject.Host, e.Subject.Path, u.RawQuery, u.RawQuery == "") {
-			if form.Covers(e.Subject.Host, e.Subject.Path, e.Subject.Query) {
+			if form.Covers(&e.Subject) {
 				return true
 			}
 		}

@@ -11,6 +11,7 @@ import (
 
 	"gerastic/client"
 	"gerastic/internal/core/policy"
+	"gerastic/internal/edge"
 	"gerastic/internal/records"
 )
 
@@ -35,6 +36,7 @@ func (c *Control) policyCalls() {
 				Note   string `json:"note,omitempty" maxLength:"500"`
 			}
 		}) (*struct{ Body client.Policy }, error) {
+			before := c.edge.Rules()
 			rev, err := c.node.ApplyPolicy(ctx, in.Body.Source, caller(ctx), in.Body.Note)
 			var problems policy.Problems
 			switch {
@@ -43,8 +45,23 @@ func (c *Control) policyCalls() {
 			case err != nil:
 				return nil, c.failed(err)
 			}
-			return &struct{ Body client.Policy }{c.policyOut(rev)}, nil
+			out := c.policyOut(rev)
+			out.Touched = c.touched(before)
+			return &struct{ Body client.Policy }{out}, nil
 		})
+}
+
+// touched counts what is stored here that the policy in force judges otherwise than the one
+// before.
+func (c *Control) touched(before *edge.Rules) (entries int64) {
+	if before == nil {
+		return 0
+	}
+	stored := c.store.RouteCounts()
+	for _, route := range before.Policy.Touched(c.edge.Rules().Policy) {
+		entries += int64(stored[route])
+	}
+	return entries
 }
 
 // policyProblem puts each finding into the problem's errors, with its place.

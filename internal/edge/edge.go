@@ -13,7 +13,6 @@ import (
 	"unsafe"
 
 	"gerastic/internal/core/fill"
-	"gerastic/internal/core/key"
 	"gerastic/internal/core/meter"
 	"gerastic/internal/core/policy"
 	"gerastic/internal/core/rules"
@@ -28,8 +27,11 @@ type Purger func(ctx context.Context, p tags.Purge, actor, reason string) error
 
 // Parts are what an edge works with.
 type Parts struct {
-	Store   *store.Memory
-	Marks   *tags.Marks
+	Store *store.Memory
+	Marks *tags.Marks
+	// Trust is until when the marks say all; beyond it what is stored is served only after its
+	// origin has confirmed it. nil: for ever.
+	Trust   *tags.Trust
 	Leases  *fill.Leases // of those who fill fragments; nil: there are none
 	Meter   *meter.Meter
 	Purge   Purger
@@ -48,16 +50,11 @@ type Parts struct {
 // Edge serves visitors.
 type Edge struct {
 	Parts
-	// KnownUntil is the unix time, in ns, until which other nodes wait for this one with
-	// their purges; beyond it what is stored is served only after its origin has
-	// confirmed it. 0: there is no such time.
-	KnownUntil atomic.Int64
 	rules      atomic.Pointer[Rules]
 	fills      *fill.Group[*head]
 	unshared   memo[unshared]     // keys whose last answer was not for others
 	varied     memo[[]string]     // fields that the origin's Vary named for a key
 	searches   memo[rules.Search] // the No-Vary-Search rules of paths
-	searching  memo[struct{}]     // the paths that have some
 	comparer   comparer
 	compressor *compressor
 	watching   watchers
@@ -93,6 +90,9 @@ func (e *Edge) Off(route string) bool {
 
 // New returns an edge without rules; it answers 503 until Apply.
 func New(parts Parts) *Edge {
+	if parts.Trust == nil {
+		parts.Trust = &tags.Trust{}
+	}
 	if parts.Leases == nil {
 		parts.Leases = fill.NewLeases(0)
 	}
@@ -176,12 +176,8 @@ func (e *Edge) Apply(p *policy.Policy, off map[string]bool, allOff bool) {
 // Rules returns what is in force; nil before the first Apply.
 func (e *Edge) Rules() *Rules { return e.rules.Load() }
 
-// URLForms names the entries of a URL. Where answers of its path serve other queries than
-// their own (No-Vary-Search), all of the path's are named: any of them might answer it.
+// URLForms names the entries of a URL, by the policy in force.
 func (e *Edge) URLForms(host, path, query string, anyQuery bool) []tags.URL {
-	if _, some := e.searching.of(key.EquivalentPath(path)); some {
-		anyQuery = true
-	}
 	return e.rules.Load().Policy.URLForms(host, path, query, anyQuery)
 }
 
@@ -189,15 +185,21 @@ func (e *Edge) URLForms(host, path, query string, anyQuery bool) []tags.URL {
 func (e *Edge) Filling() int { return e.fills.Len() }
 
 // Lost tells whether purges of other nodes may be missing here at a time.
-func (e *Edge) Lost(now time.Time) bool {
-	until := e.KnownUntil.Load()
-	return until != 0 && now.UnixNano() > until
+func (e *Edge) Lost(now time.Time) bool { return e.Trust.Lost(now) }
+
+// Forget takes out of use what a purge names, here and now, without a place in the ledger: what
+// is stored, and what fills that are under way would store.
+func (e *Edge) Forget(p tags.Purge) {
+	e.fills.Disown() // first: what is stored meanwhile is found by the sweep, or by who stores it
+	e.Leases.Disown()
+	p.Sequence = ^tags.Stamp(0)
+	e.Store.Sweep(p)
 }
 
 // Account counts what the edge remembers besides entries against the memory limit: marks
 // and memos.
 func (e *Edge) Account() {
-	e.Store.SetAside(e.Marks.Bytes() + e.unshared.bytes() + e.varied.bytes() + e.searches.bytes() + e.searching.bytes() + e.comparer.found.bytes())
+	e.Store.SetAside(e.Marks.Bytes() + e.unshared.bytes() + e.varied.bytes() + e.searches.bytes() + e.comparer.found.bytes())
 }
 
 // Compact forgets the marks that neither an entry nor a fill under way needs.

@@ -107,12 +107,12 @@ func (e *Edge) entry(o *order, status int, header rules.Header, body []byte, beg
 	vary := o.vary(header)
 	implied := e.implied(o, vary, received)
 	subject := o.subject()
-	subject.Tags = named
+	subject.Tags, subject.Reaching = named, search.Stated
 	return &store.Entry{
 		Key: o.keyUnder(search), Search: search.String(), Method: strings.Clone(o.req.Method), Scheme: o.request.Scheme,
 		Subject: subject, RouteTags: own,
 		Fill: store.Fill{Stamp: o.stamp, Began: began}, Failure: terms.Failed(status), Terms: o.plan.TermsName, OriginOnly: originOnly, Most: rules.Unset,
-		Vary:      append(vary, implied...), Implied: len(implied), Encodings: rules.EncodingsOf(header),
+		Vary: append(vary, implied...), Implied: len(implied), Encodings: rules.EncodingsOf(header),
 		Personal: personal(o), ForAuthorized: directives.Public || directives.MustRevalidate || directives.SMaxAge != rules.Unset,
 		Status: status, Header: header, Body: body, Received: received,
 		Freshness: rules.FreshnessOf(status, header, directives, began, received, terms),

@@ -275,10 +275,6 @@ func (x *exchange) find() {
 // is known for the path only finds the place; the entry's own rule decides.
 func (x *exchange) findReduced() {
 	e := x.edge
-	// Both memos must know: what one has forgotten, a write would not forget.
-	if _, some := e.searching.of(key.EquivalentPath(x.req.Path)); !some {
-		return
-	}
 	rule, known := e.searches.of(x.searchKey())
 	if !known {
 		return

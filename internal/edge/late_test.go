@@ -67,9 +67,9 @@ func TestPromise2NothingGoesBackInTime(t *testing.T) {
 	}{
 		{"after a purge of its URL", false, text("old"), func(s *stand) { s.purge(tags.Purge{Prefixes: []tags.Prefix{{AnyHost: true, Path: "/ports/t"}}}) }},
 		{"after it was marked stale", false, text("old", "Cache-Control: max-age=600"), func(s *stand) { s.purge(tags.Purge{Tags: []string{"port:tholm"}, Mode: tags.Soften}) }},
-		{"while the ledger was lost", false, text("old"), func(s *stand) { s.edge.KnownUntil.Store(1) }},
+		{"while the ledger was lost", false, text("old"), func(s *stand) { s.edge.Trust.Until(time.Unix(0, 1)) }},
 		{"a confirmation, after a purge", true, notModified, func(s *stand) { s.purge(tags.Purge{Tags: []string{"port:tholm"}}) }},
-		{"a confirmation, while the ledger was lost", true, notModified, func(s *stand) { s.edge.KnownUntil.Store(1) }},
+		{"a confirmation, while the ledger was lost", true, notModified, func(s *stand) { s.edge.Trust.Until(time.Unix(0, 1)) }},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			s := newStand(t, text("old", `Etag: "old"`))
@@ -82,7 +82,7 @@ func TestPromise2NothingGoesBackInTime(t *testing.T) {
 			s.pass(time.Second)
 			s.answer(text("new"))
 			require.Equal(t, "new", s.get("/ports/tholm").body)
-			s.edge.KnownUntil.Store(0)
+			s.edge.Trust.Always()
 			s.end(late)
 			a := s.get("/ports/tholm")
 			assert.Equal(t, "new", a.body)
@@ -96,12 +96,12 @@ func TestPromise2NothingGoesBackInTime(t *testing.T) {
 func TestDisownReachesEveryFill(t *testing.T) {
 	s := newStand(t, nil)
 	s.edge.Purge = func(context.Context, tags.Purge, string, string) error { return errors.New("no ledger") }
-	s.edge.KnownUntil.Store(1) // the ledger is lost: each asks for itself
+	s.edge.Trust.Until(time.Unix(0, 1)) // the ledger is lost: each asks for itself
 	late := s.holdBack("/x", text("old", "Cache-Control: max-age=60"))
 	s.answer(text("new", "Cache-Control: max-age=60"))
 	s.do("POST", "/x")
 	s.end(late)
-	s.edge.KnownUntil.Store(0)
+	s.edge.Trust.Always()
 	assert.Equal(t, "new", s.get("/x").body)
 }
 

@@ -245,7 +245,6 @@ func (e *Edge) keep(f *fill.Flight[*head], entry *store.Entry, h *head, o *order
 	}
 	if search := rules.SearchOf(entry.Header); search.Stated {
 		e.searches.note(o.searchKey, search)
-		e.searching.note(entry.Subject.Path, struct{}{})
 	}
 	if e.put(f, entry, now) {
 		h.kept.Store(true)

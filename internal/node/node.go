@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"log/slog"
 	"net/http"
-	"os"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -42,6 +41,7 @@ type Node struct {
 	fragments *fragment.Fragments
 	detect    *detect.Detector
 	cluster   *localpg.Cluster
+	directory *directory
 
 	certificates                  *certificates // nil: cleartext
 	edgeListener, controlListener *gate.Listener
@@ -50,6 +50,8 @@ type Node struct {
 	records atomic.Pointer[records.Records] // nil while the database cannot be reached
 	tokens  atomic.Pointer[tokenTable]
 	ledger  follower
+	owed    *owed      // to the ledger
+	known   tags.Trust // until when this node believes that it knows the ledger
 	figures backlog
 
 	policyMu sync.Mutex // one change of policy or switches at a time
@@ -68,10 +70,11 @@ func Start(ctx context.Context, s Settings) (*Node, error) {
 	if err := s.check(); err != nil {
 		return nil, err
 	}
-	if err := os.MkdirAll(s.Data, 0o755); err != nil {
-		return nil, fmt.Errorf("making the node's directory: %w", err)
+	directory, err := openDirectory(s.Data, s.Log)
+	if err != nil {
+		return nil, err
 	}
-	n := &Node{settings: s, log: s.Log, started: time.Now().Truncate(time.Microsecond), failed: make(chan error, 2)}
+	n := &Node{directory: directory, settings: s, log: s.Log, started: time.Now().Truncate(time.Microsecond), failed: make(chan error, 2)}
 	n.ledger = follower{sweeps: map[tags.Stamp]*sweep{}, orders: make(chan *order, batch), counted: make(chan *sweep, batch)}
 	n.life, n.end = context.WithCancel(context.Background())
 	n.store = store.NewMemory(s.Memory, store.LeastRecentlyUsed())
@@ -79,16 +82,18 @@ func Start(ctx context.Context, s Settings) (*Node, error) {
 	n.marks.KeepWithin(s.Memory / 8)
 	n.meter = &meter.Meter{}
 	leases := fill.NewLeases(fill.MaxLeases)
-	n.edge = edge.New(edge.Parts{Store: n.store, Marks: n.marks, Leases: leases, Meter: n.meter, Log: s.Log, Now: time.Now, Trusted: s.trusted, Streams: int64(s.Connections()),
+	trust := &n.known
+	if s.ServeOn {
+		trust = nil
+	}
+	n.known.Until(n.started) // nothing is known of the ledger yet
+	n.edge = edge.New(edge.Parts{Store: n.store, Marks: n.marks, Trust: trust, Leases: leases, Meter: n.meter, Log: s.Log, Now: time.Now, Trusted: s.trusted, Streams: int64(s.Connections()),
 		MayExplain: func(token string) bool {
 			t, ok := n.TokenFor(token)
 			return ok && t.May(records.Read)
 		},
 		Found: n.found,
-		Purge: func(ctx context.Context, p tags.Purge, actor, reason string) error {
-			_, _, err := n.Purge(ctx, p, actor, reason)
-			return err
-		}})
+		Purge: n.Invalidate})
 	n.fragments = &fragment.Fragments{Store: n.store, Marks: n.marks, Meter: n.meter, Leases: leases, Now: time.Now, Lost: n.edge.Lost, Off: n.edge.Off}
 	n.detect = detect.New(detect.Parts{Node: s.Name, Log: s.Log, Records: n.Records, Purge: n.Purge})
 	n.tokens.Store(&tokenTable{})
@@ -124,8 +129,8 @@ func (n *Node) start(ctx context.Context) (err error) {
 			return err
 		}
 	}
-	if !n.settings.ServeOn {
-		n.edge.KnownUntil.Store(n.started.UnixNano()) // nothing is known of the ledger yet
+	if n.owed, err = openOwed(filepath.Join(n.settings.Data, "invalidations.owed")); err != nil {
+		return err
 	}
 	n.run(n.writeOrders)
 	n.run(n.noteSweeps)
@@ -204,6 +209,7 @@ func (n *Node) Stop(ctx context.Context) {
 		if n.cluster != nil {
 			n.cluster.Stop()
 		}
+		n.directory.close()
 	})
 }
 
@@ -232,7 +238,7 @@ func (n *Node) Status() client.Node {
 		Entries: f.Entries, MemoryUsed: f.Used, MemoryLimit: f.Limit, Removed: f.Removed, Refused: f.Refused,
 		FillsRunning: n.edge.Filling(), Marks: n.marks.Len(),
 	}
-	if n.edge.Lost(time.Now()) {
+	if n.known.Lost(time.Now()) {
 		s.Degraded = "the ledger cannot be read: everything is revalidated before it is served"
 	} else if n.records.Load() == nil {
 		s.Degraded = "the database cannot be reached: no purges by call, no reports, no changes of policy"

@@ -1,6 +1,7 @@
 package node
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -33,21 +34,25 @@ func (n *Node) connect(ctx context.Context) error {
 	return nil
 }
 
-// adopt takes sequence, tokens and policy over from the database.
+// adopt takes the place in the ledger, tokens and policy over from the database.
 func (n *Node) adopt(ctx context.Context, rec *records.Records) error {
 	began := time.Now()
-	sequence, err := rec.Arrive(ctx, n.presence(), n.marks.Stamp())
+	at, err := n.arrive(ctx, rec)
 	if err != nil {
 		return err
 	}
 	n.ledger.mu.Lock()
-	if n.ledger.applied < sequence {
+	served := n.ledger.at == (records.Place{}) && at.Sequence > 0
+	if served {
 		// What was stored while there was no ledger may have been purged meanwhile.
-		n.marks.Apply(tags.Purge{Sequence: sequence, All: true})
-		n.ledger.applied = sequence
+		n.marks.Apply(tags.Purge{Sequence: at.Sequence, All: true})
+		n.ledger.at = at
 	}
 	n.ledger.mu.Unlock()
-	n.knows(began)
+	n.doubtAll()
+	if n.owed.len() == 0 {
+		n.knows(began) // else when that is paid
+	}
 	if err := n.adminToken(ctx, rec); err != nil {
 		return err
 	}
@@ -65,6 +70,61 @@ func (n *Node) adopt(ctx context.Context, rec *records.Records) error {
 		}
 	}
 	return n.reloadShared(ctx, rec)
+}
+
+// arrive makes this node one of those that purges wait for. A name whose node has just died is
+// free as soon as nobody waits for that one any more; at once, if it was this directory's.
+func (n *Node) arrive(ctx context.Context, rec *records.Records) (records.Place, error) {
+	before := n.lifeBefore()
+	var first time.Time
+	for {
+		at, err := rec.Arrive(ctx, n.presence(), n.marks.Stamp(), before, n.settings.SyncLimit)
+		if !errors.Is(err, records.ErrNameTaken) {
+			if err == nil {
+				n.keepLife()
+			}
+			return at, err
+		}
+		seen, again := rec.Seen(ctx, n.settings.Name)
+		if again != nil {
+			return at, again
+		}
+		if first.IsZero() {
+			n.log.Warn("a node of this name was seen a moment ago; waiting to see whether it lives", "node", n.settings.Name)
+			first = seen
+		}
+		if seen.After(first) {
+			return at, fmt.Errorf("%w; %q is taken", records.ErrNameTaken, n.settings.Name)
+		}
+		select {
+		case <-ctx.Done():
+			return at, ctx.Err()
+		case <-n.life.Done():
+			return at, records.ErrStopping
+		case <-time.After(n.beatEvery() / 2):
+		}
+	}
+}
+
+// lifePath is where a node notes when it began, so that the next to start in its directory
+// knows that it has ended: the directory is locked.
+func (n *Node) lifePath() string { return filepath.Join(n.settings.Data, "started") }
+
+func (n *Node) lifeBefore() (began time.Time) {
+	if text, err := os.ReadFile(n.lifePath()); err == nil {
+		_ = began.UnmarshalText(bytes.TrimSpace(text)) // else it is not known
+	}
+	return began
+}
+
+func (n *Node) keepLife() {
+	text, err := n.started.UTC().MarshalText()
+	if err == nil {
+		err = writeWhole(n.lifePath(), append(text, '\n'))
+	}
+	if err != nil {
+		n.log.Warn("when this node began could not be noted", "error", err)
+	}
 }
 
 // applyFile makes the rule file named at the start the next revision.
@@ -130,29 +190,9 @@ func (n *Node) enforce(revision records.Revision, off map[string]bool) error {
 	n.rules.Store(&ruleState{revision, off})
 	n.edge.Apply(p, off, off[records.Everything])
 	n.detect.Apply(p.Changes)
-	if err := os.WriteFile(n.keptPath(), []byte(revision.Source), 0o600); err != nil {
-		n.log.Warn("the policy could not be kept on disk", "error", err)
-	}
+	n.keepRules(revision, off)
 	n.log.Info("policy in force", "revision", revision.Number, "routes", len(p.Routes), "switched_off", len(off))
 	return nil
-}
-
-func (n *Node) keptPath() string { return filepath.Join(n.settings.Data, "policy.kept.yaml") }
-
-// keptPolicy puts the policy of the last run in force, for a start without a database;
-// nil if there is none.
-func (n *Node) keptPolicy() *policy.Policy {
-	source, err := os.ReadFile(n.keptPath())
-	if err != nil {
-		return nil
-	}
-	p, err := policy.Parse(policyName, source, os.LookupEnv)
-	if err != nil {
-		return nil
-	}
-	n.rules.Store(&ruleState{revision: records.Revision{Source: string(source), Note: "kept on disk"}})
-	n.edge.Apply(p, nil, false)
-	return p
 }
 
 // ApplyPolicy checks a rule file, keeps it as a revision and puts it in force.

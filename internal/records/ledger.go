@@ -3,10 +3,13 @@ package records
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 
 	"gerastic/internal/core/store"
 	"gerastic/internal/core/tags"
@@ -95,34 +98,110 @@ type Order struct {
 	Actor, Reason string
 }
 
-// Append puts purges into the ledger, one after the other in one transaction, and
-// returns the sequence of the first, when they were written, and the nodes that were
-// seen within the limit. The lock on the ledger's one row lasts until the commit, so that
-// sequences become visible in order.
-func (r *Records) Append(ctx context.Context, node string, orders []Order, limit time.Duration) (first tags.Stamp, at time.Time, live []string, err error) {
+// orderText is an order as it is kept on disk.
+type orderText struct {
+	Actor    string   `json:"actor"`
+	Reason   string   `json:"reason"`
+	Mode     string   `json:"mode"`
+	Selector selector `json:"selector"`
+}
+
+// MarshalJSON writes an order without its place.
+func (o Order) MarshalJSON() ([]byte, error) {
+	return json.Marshal(orderText{o.Actor, o.Reason, o.Mode.String(), selectorOf(o.Purge)})
+}
+
+// UnmarshalJSON reads it back.
+func (o *Order) UnmarshalJSON(text []byte) error {
+	var t orderText
+	if err := json.Unmarshal(text, &t); err != nil {
+		return err
+	}
+	*o = Order{Purge: t.Selector.purge(0, t.Mode), Actor: t.Actor, Reason: t.Reason}
+	return nil
+}
+
+// Place is a row of the ledger: its number, and the mark that no other history of the ledger
+// gave to that number. The zero place is before every purge.
+type Place struct {
+	Sequence tags.Stamp
+	Mark     string
+}
+
+// ErrOtherHistory says that the ledger does not have a place any more that was read or written
+// before: it was set back, or what lay there was forgotten.
+var ErrOtherHistory = errors.New("the ledger was set back, or does not reach back to where this node has read to")
+
+// Why nothing, or not all, is known of an order that was given.
+var (
+	// ErrUnsure says that an order may be in the ledger, or may yet come into it.
+	ErrUnsure = errors.New("it is not known whether the purge is in the ledger")
+	// ErrStopping says that the node stops before the order was written.
+	ErrStopping = errors.New("the node is stopping")
+)
+
+// Written is what became of orders that are in the ledger.
+type Written struct {
+	Before Place      // that of the row before the first
+	First  tags.Stamp // their sequences follow one another
+	Last   Place
+	At     time.Time
+	Live   []Alive // the nodes that were seen within the limit
+}
+
+// Alive is a node that lives.
+type Alive struct {
+	Name string
+	Seen time.Time
+}
+
+// Append puts purges into the ledger, one after the other in one transaction. The lock on the
+// ledger's one row lasts until the commit, so that sequences become visible in order. An error
+// that is ErrUnsure leaves open whether they are there.
+func (r *Records) Append(ctx context.Context, node string, orders []Order, limit time.Duration) (w Written, err error) {
 	actors, reasons, modes, contents := make([]string, len(orders)), make([]string, len(orders)), make([]string, len(orders)), make([][]byte, len(orders))
 	for i, o := range orders {
 		if contents[i], err = json.Marshal(selectorOf(o.Purge)); err != nil {
-			return 0, at, nil, err
+			return w, err
 		}
 		actors[i], reasons[i], modes[i] = o.Actor, o.Reason, o.Mode.String()
 	}
 	var last int64
 	all := &pgx.Batch{} // one transaction, one round trip
-	all.Queue(`update ledger set sequence = sequence + $1 returning sequence, now()`, len(orders)).QueryRow(func(row pgx.Row) error { return row.Scan(&last, &at) })
+	all.Queue(`update ledger set sequence = sequence + $1 returning sequence, now()`, len(orders)).QueryRow(func(row pgx.Row) error { return row.Scan(&last, &w.At) })
 	all.Queue(`insert into purge (sequence, actor, reason, mode, selector)
 		select (select sequence from ledger) - $1::bigint + n, a, r, m, s from unnest($2::text[], $3::text[], $4::text[], $5::jsonb[]) with ordinality o (a, r, m, s, n)`,
 		len(orders), actors, reasons, modes, contents)
+	all.Queue(`select coalesce((select mark::text from purge where sequence = ledger.sequence - $1), ''), (select mark::text from purge where sequence = ledger.sequence) from ledger`, len(orders)).
+		QueryRow(func(row pgx.Row) error { return row.Scan(&w.Before.Mark, &w.Last.Mark) })
 	// A statement of its own, which sees who has arrived while the first waited for the row.
-	all.Queue(`select name from node where seen > clock_timestamp() - $1::interval`, limit).Query(func(rows pgx.Rows) error {
-		live, err = pgx.CollectRows(rows, pgx.RowTo[string])
+	all.Queue(`select name, seen from node where seen > clock_timestamp() - $1::interval`, limit).Query(func(rows pgx.Rows) (err error) {
+		w.Live, err = pgx.CollectRows(rows, pgx.RowToStructByPos[Alive])
 		return err
 	})
 	all.Queue(`select pg_notify($1, $2)`, grew, node)
 	if err := r.pool.SendBatch(ctx, all).Close(); err != nil {
-		return 0, at, nil, fmt.Errorf("writing to the ledger: %w", err)
+		if !notWritten(err) {
+			err = fmt.Errorf("%w: %w", ErrUnsure, err)
+		}
+		return w, fmt.Errorf("writing to the ledger: %w", err)
 	}
-	return tags.Stamp(last) - tags.Stamp(len(orders)) + 1, at, live, nil
+	w.Last.Sequence = tags.Stamp(last)
+	w.Before.Sequence = w.Last.Sequence - tags.Stamp(len(orders))
+	w.First = w.Before.Sequence + 1
+	return w, nil
+}
+
+// notWritten reports whether an error says that a transaction was not committed.
+func notWritten(err error) bool {
+	var connecting *pgconn.ConnectError
+	return Refused(err) || pgconn.SafeToRetry(err) || errors.As(err, &connecting)
+}
+
+// Unwritable reports whether the database refused what was to be written, and would again.
+func Unwritable(err error) bool {
+	var answer *pgconn.PgError
+	return errors.As(err, &answer) && slices.Contains([]string{"22", "23", "54"}, answer.Code[:min(2, len(answer.Code))])
 }
 
 // Presence is a node as it tells the others of itself.
@@ -131,18 +210,55 @@ type Presence struct {
 	Started       time.Time // tells one process from another of the same name
 }
 
+// ErrNameTaken says that another process lives under a node's name.
+var ErrNameTaken = errors.New("another node lives under this name; give each node a name of its own, with --node")
+
+// newest makes sure that the ledger's newest row is there, which older programs forgot with
+// the others.
+const newest = `insert into purge (sequence, actor, reason, mode, selector) select sequence, 'start', 'the newest purge, which had been forgotten', 'drop', '{}' from ledger
+	where sequence > 0 and not exists (select from purge where purge.sequence = ledger.sequence)`
+
 // Arrive registers a node, or one that may not have been waited for, and returns the
-// ledger's last sequence. It waits for purges that are being written: those that were
-// not told to wait for this node are in the ledger when it returns.
-func (r *Records) Arrive(ctx context.Context, n Presence, applied tags.Stamp) (tags.Stamp, error) {
+// ledger's newest place. It waits for purges that are being written: those that were
+// not told to wait for this node are in the ledger when it returns. The name may be that of a
+// process that began at before, which is known to have ended, or of one that was not seen for
+// the limit; else the error is ErrNameTaken.
+func (r *Records) Arrive(ctx context.Context, n Presence, applied tags.Stamp, before time.Time, limit time.Duration) (at Place, err error) {
 	var sequence int64
+	taken := false
 	all := &pgx.Batch{}
-	all.Queue(`select sequence from ledger for update`).QueryRow(func(row pgx.Row) error { return row.Scan(&sequence) })
+	all.Queue(`select sequence from ledger for update`)
+	all.Queue(newest)
+	all.Queue(`select sequence, coalesce((select mark::text from purge where purge.sequence = ledger.sequence), '') from ledger`).QueryRow(func(row pgx.Row) error { return row.Scan(&sequence, &at.Mark) })
 	all.Queue(`insert into node (name, started, applied, control) values ($1, $2, $3, $4)
-		on conflict (name) do update set seen = clock_timestamp(), started = excluded.started, applied = excluded.applied, control = excluded.control`,
-		n.Name, n.Started, int64(applied), n.Control)
-	err := r.pool.SendBatch(ctx, all).Close()
-	return tags.Stamp(sequence), err
+		on conflict (name) do update set seen = clock_timestamp(), started = excluded.started, applied = excluded.applied, control = excluded.control
+		where node.started in (excluded.started, $5) or node.seen < clock_timestamp() - $6::interval`,
+		n.Name, n.Started, int64(applied), n.Control, before, limit).Exec(func(tag pgconn.CommandTag) error {
+		taken = tag.RowsAffected() == 0
+		return nil
+	})
+	if err = r.pool.SendBatch(ctx, all).Close(); err == nil && taken {
+		err = ErrNameTaken
+	}
+	at.Sequence = tags.Stamp(sequence)
+	return at, err
+}
+
+// Seen is when a node was seen last; the zero time if it is not known.
+func (r *Records) Seen(ctx context.Context, name string) (seen time.Time, err error) {
+	err = r.pool.QueryRow(ctx, `select seen from node where name = $1`, name).Scan(&seen)
+	if one(err) == ErrNotFound {
+		err = nil
+	}
+	return seen, err
+}
+
+// Newest is the ledger's newest place.
+func (r *Records) Newest(ctx context.Context) (at Place, err error) {
+	var sequence int64
+	err = r.pool.QueryRow(ctx, `select sequence, coalesce((select mark::text from purge where purge.sequence = ledger.sequence), '') from ledger`).Scan(&sequence, &at.Mark)
+	at.Sequence = tags.Stamp(sequence)
+	return at, err
 }
 
 // Beat says that a node lives and how much of the ledger it has applied; ErrNotFound if
@@ -187,28 +303,44 @@ func (r *Records) Nodes(ctx context.Context) ([]Node, error) {
 // gap and counts everything as purged.
 const keptPurges = 90 * 24 * time.Hour
 
-// ForgetPurges drops what is older than anyone needs.
+// ForgetPurges drops what is older than anyone needs, but for the newest: see Place.
 func (r *Records) ForgetPurges(ctx context.Context, now time.Time) error {
-	_, err := r.pool.Exec(ctx, `delete from purge where at < $1`, now.Add(-keptPurges))
+	_, err := r.pool.Exec(ctx, `delete from purge where at < $1 and sequence < (select sequence from ledger)`, now.Add(-keptPurges))
 	return err
 }
 
-// Since returns the purges after a sequence, in the ledger's order, without what came
-// of them.
-func (r *Records) Since(ctx context.Context, after tags.Stamp, limit int) ([]Purge, error) {
-	rows, err := r.pool.Query(ctx, `select sequence, at, mode, selector from purge where sequence > $1 order by sequence limit $2`, int64(after), limit)
+// Entry is a purge of the ledger with its place.
+type Entry struct {
+	Purge
+	Mark string
+}
+
+// Since returns the purges after a place, in the ledger's order, without what came
+// of them. Every reading checks that the place itself is still there: else it is
+// ErrOtherHistory.
+func (r *Records) Since(ctx context.Context, after Place, limit int) ([]Entry, error) {
+	rows, err := r.pool.Query(ctx, `select sequence, at, mode, selector, mark::text from purge where sequence >= $1 order by sequence limit $2`, int64(after.Sequence), limit+1)
 	if err != nil {
 		return nil, fmt.Errorf("reading the ledger: %w", err)
 	}
-	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (Purge, error) {
-		var p Purge
+	all, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (Entry, error) {
+		var e Entry
 		var sequence int64
 		var mode string
 		var s selector
-		err := row.Scan(&sequence, &p.At, &mode, &s)
-		p.Purge = s.purge(sequence, mode)
-		return p, err
+		err := row.Scan(&sequence, &e.At, &mode, &s, &e.Mark)
+		e.Purge.Purge = s.purge(sequence, mode)
+		return e, err
 	})
+	switch {
+	case err != nil:
+		return nil, fmt.Errorf("reading the ledger: %w", err)
+	case after.Sequence == 0 && (len(all) == 0 || all[0].Sequence == 1):
+		return all, nil
+	case len(all) == 0 || all[0].Sequence != after.Sequence || all[0].Mark != after.Mark:
+		return nil, ErrOtherHistory
+	}
+	return all[1:], nil
 }
 
 // Follow calls ledger whenever another node made the ledger grow, and applied whenever a node noted what

@@ -68,6 +68,11 @@ func (r *Records) migrate(ctx context.Context) error {
 	if err := m.LoadMigrations(files); err != nil {
 		return err
 	}
+	// Migrations only add, so that a program and the one before it share a database: what a
+	// newer one has added does not concern this one.
+	if at, err := m.GetCurrentVersion(ctx); err == nil && int(at) > len(m.Migrations) {
+		return nil
+	}
 	if err := m.Migrate(ctx); err != nil {
 		return fmt.Errorf("bringing the database's tables up to date: %w", err)
 	}

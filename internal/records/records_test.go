@@ -70,19 +70,19 @@ func TestPromise3LedgerOrderIsCommitOrder(t *testing.T) {
 	for range writers {
 		all.Go(func() {
 			for range each {
-				_, _, _, err := r.Append(ctx, "a", []Order{{Purge: tags.Purge{Tags: []string{"t"}}}}, time.Minute)
+				_, err := r.Append(ctx, "a", []Order{{Purge: tags.Purge{Tags: []string{"t"}}}}, time.Minute)
 				assert.NoError(t, err)
 			}
 		})
 	}
 	var seen []tags.Stamp
-	at := tags.Stamp(0)
+	at := Place{}
 	for len(seen) < writers*each {
 		purges, err := r.Since(ctx, at, 10)
 		require.NoError(t, err)
 		for _, p := range purges {
 			seen = append(seen, p.Sequence)
-			at = p.Sequence
+			at = Place{p.Sequence, p.Mark}
 		}
 	}
 	all.Wait()
@@ -100,8 +100,8 @@ func TestPromise3LedgerOrderIsCommitOrder(t *testing.T) {
 	require.NoError(t, err)
 	done := make(chan tags.Stamp)
 	go func() {
-		s, _, _, _ := r.Append(ctx, "a", []Order{{Purge: tags.Purge{All: true}}}, time.Minute)
-		done <- s
+		w, _ := r.Append(ctx, "a", []Order{{Purge: tags.Purge{All: true}}}, time.Minute)
+		done <- w.First
 	}()
 	select {
 	case <-done:
@@ -118,17 +118,19 @@ func TestPurgesReadBackAsTheyWereOrdered(t *testing.T) {
 		URLs: []tags.URL{{Host: "h", Path: "/p", Query: "q=1"}, {AnyHost: true, Path: "/x", AnyQuery: true}}, Prefixes: []tags.Prefix{{Host: "h", Path: "/p/"}, {AnyHost: true, Path: "/"}}}
 	heard, noted := make(chan struct{}, 10), make(chan struct{}, 10)
 	a := Presence{"a", "http://a", time.Now().Truncate(time.Microsecond)}
-	at, err := r.Arrive(ctx, a, 0)
+	at, err := r.Arrive(ctx, a, 0, time.Time{}, time.Minute)
 	require.NoError(t, err)
 	assert.Zero(t, at)
 	follow, stop := context.WithCancel(ctx)
 	defer stop()
 	go func() { _ = r.Follow(follow, "b", func() { heard <- struct{}{} }, func() { noted <- struct{}{} }) }()
 	<-heard // listening has begun
-	sequence, _, live, err := r.Append(ctx, "a", []Order{{Purge: order, Actor: "desk", Reason: "pier closed"}}, time.Minute)
+	w, err := r.Append(ctx, "a", []Order{{Purge: order, Actor: "desk", Reason: "pier closed"}}, time.Minute)
 	require.NoError(t, err)
 	<-heard
-	assert.Equal(t, []string{"a"}, live)
+	sequence := w.First
+	require.Len(t, w.Live, 1)
+	assert.Equal(t, "a", w.Live[0].Name)
 	require.NoError(t, r.Note(ctx, []Noted{{Sequence: sequence, Applied: Applied{Node: "a", Took: 1500 * time.Microsecond, Matched: store.Matched{Entries: 3, Bytes: 300, Routes: map[string]int64{"r": 3}}}}}))
 	<-noted
 	got, err := r.Purge(ctx, sequence)
@@ -147,9 +149,9 @@ func TestPurgesReadBackAsTheyWereOrdered(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, last, 2)
 	assert.Equal(t, sequence, last[`quote " and ø`].Sequence)
-	_, _, live, err = r.Append(ctx, "a", []Order{{Purge: order}, {Purge: order}}, time.Nanosecond)
+	w, err = r.Append(ctx, "a", []Order{{Purge: order}, {Purge: order}}, time.Nanosecond)
 	require.NoError(t, err)
-	assert.Empty(t, live, "who was not seen within the limit is not waited for")
+	assert.Empty(t, w.Live, "who was not seen within the limit is not waited for")
 	require.NoError(t, r.Beat(ctx, a, 3))
 	nodes, err := r.Nodes(ctx)
 	require.NoError(t, err)

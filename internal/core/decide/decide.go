@@ -35,17 +35,17 @@ func (a Action) String() string {
 
 // Input is all that a decision depends on.
 type Input struct {
-	Plan     *policy.Plan // nil: no route matches
-	Enabled  bool         // policy and route are on
-	Reason   meter.Cause  // with no plan: Route, or Method when only the method kept routes away
-	Visitor  rules.Directives
-	Entry    *store.Entry // nil: nothing stored answers the request
-	Verdict  tags.Verdict // what the marks say of Entry
+	Plan    *policy.Plan // nil: no route matches
+	Enabled bool         // policy and route are on
+	Reason  meter.Cause  // with no plan: Route, or Method when only the method kept routes away
+	Visitor rules.Directives
+	Entry   *store.Entry // nil: nothing stored answers the request
+	Verdict tags.Verdict // what the marks say of Entry
 	// Failure is an answer of its origin's that is stored beside Entry, and came after it: it
 	// failed. nil: there is none, or a purge concerns it.
 	Failure  *store.Entry
 	Variants int         // stored under the same key
-	Removed  meter.Cause  // why the key is not there any more, if that is known
+	Removed  meter.Cause // why the key is not there any more, if that is known
 	Now      time.Time
 	Lost     bool // the ledger cannot be read: nobody knows what was purged meanwhile
 	// SignedIn is what of the request says that its visitor is signed in, on a route whose

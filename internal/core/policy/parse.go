@@ -299,7 +299,9 @@ func termsName(plan *Plan, origins []*Origin) string {
 	digest := fnv.New64a()
 	fmt.Fprintf(digest, "%+v %v %v %v\n", plan.Terms, plan.Idle, plan.Browser, plan.MaxBody)
 	for _, o := range origins {
-		fmt.Fprintf(digest, "%q %q %q\n", o.Name, o.TagHeader, o.TagSeparator)
+		if o.TagHeader != "" {
+			fmt.Fprintf(digest, "%q %q %q\n", o.Name, o.TagHeader, o.TagSeparator)
+		}
 	}
 	return fmt.Sprintf("%016x", digest.Sum64())
 }

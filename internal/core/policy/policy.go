@@ -83,12 +83,12 @@ type Plan struct {
 	// stored under another name is judged anew.
 	TermsName string
 	Key       key.Spec
-	Terms   rules.Terms
-	Idle    time.Duration // leave when not asked for this long; Unset: never
-	Browser time.Duration // Cache-Control max-age sent to visitors; Unset: the origin's
-	Tags    []tags.Template
-	MaxBody int64         // bytes
-	Answer  time.Duration // limit for the answer's head; 0: the origin's
+	Terms     rules.Terms
+	Idle      time.Duration // leave when not asked for this long; Unset: never
+	Browser   time.Duration // Cache-Control max-age sent to visitors; Unset: the origin's
+	Tags      []tags.Template
+	MaxBody   int64         // bytes
+	Answer    time.Duration // limit for the answer's head; 0: the origin's
 	// Marks say that a visitor is signed in, by the policy's visitors; Shared, that it does
 	// not matter on this route.
 	Marks  []Mark

@@ -284,7 +284,7 @@ func (e *Entry) Unused(now time.Time) time.Duration {
 // is never asked about them again, and they can be forgotten.
 func (e *Entry) Judge(m *tags.Marks) tags.Verdict {
 	latest, v := m.Stamp(), tags.Alive
-	if known := e.knownTo(); known < latest {
+	if known := e.knownTo(); known != latest {
 		v = m.JudgeSince(&e.Subject, known)
 	}
 	soft := e.soft.Load() // noted in the entry itself, by the sweep

@@ -43,10 +43,15 @@ type URL struct {
 	AnyHost, AnyQuery bool
 }
 
-// Covers tells whether an entry asked for at host, path and query is named.
-func (u URL) Covers(host, path, query string) bool {
-	return u.Path == path && (u.AnyHost || u.Host == host) && (u.AnyQuery || u.Query == query)
+// Covers reports whether an entry is named. One that answers other queries than its own is
+// named by each query: any of them might be one that it answers.
+func (u URL) Covers(s *Subject) bool {
+	return u.Path == s.Path && (u.AnyHost || u.Host == s.Host) && (u.AnyQuery || u.Query == s.Query || s.Reaching)
 }
+
+// someQuery stands in marks for a query, whichever, so that entries that answer several find
+// it. No query is written so.
+const someQuery = "\n"
 
 // Prefix names entries by how their path begins. Host counts only where AnyHost is not set.
 type Prefix struct {
@@ -83,7 +88,7 @@ func (p *Purge) Covers(s *Subject) bool {
 	if p.All || slices.Contains(p.Routes, s.Route) || slices.Contains(p.Hosts, s.Host) || p.coversTags(s) {
 		return true
 	}
-	return slices.ContainsFunc(p.URLs, func(u URL) bool { return u.Covers(s.Host, s.Path, s.Query) }) ||
+	return slices.ContainsFunc(p.URLs, func(u URL) bool { return u.Covers(s) }) ||
 		slices.ContainsFunc(p.Prefixes, func(x Prefix) bool { return x.Covers(s.Host, s.Path) })
 }
 
@@ -127,6 +132,7 @@ type Subject struct {
 	Tags              []string
 	Route             string
 	Host, Path, Query string // Host is "" for fragments, Path their namespace/key
+	Reaching          bool   // it answers other queries than its own (No-Vary-Search)
 	Stamp             Stamp
 }
 
@@ -272,7 +278,13 @@ func (m *Marks) Apply(p Purge) {
 	put(m, m.routes, p.Routes, p.Sequence, p.Mode, lengthOf)
 	put(m, m.hosts, p.Hosts, p.Sequence, p.Mode, lengthOf)
 	for _, u := range p.URLs {
-		put(m, m.urls, []URL{u.canonical()}, p.Sequence, p.Mode, URL.length)
+		u = u.canonical()
+		names := []URL{u}
+		if !u.AnyQuery {
+			u.Query = someQuery
+			names = append(names, u)
+		}
+		put(m, m.urls, names, p.Sequence, p.Mode, URL.length)
 	}
 	for _, x := range p.Prefixes {
 		if x.AnyHost {
@@ -344,6 +356,17 @@ func (m *Marks) Compact(upTo Stamp) {
 	}
 }
 
+// Rewind goes to another place in the ledger, which was set back: no mark of before means
+// anything any more. Whatever began before, or was stored, is the caller's to take out of use;
+// what says that it is of a later place counts as dropped.
+func (m *Marks) Rewind(to Stamp) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.forget()
+	m.all = mark{drop: to}
+	m.latest.Store(uint64(to))
+}
+
 // fold replaces the marks up to a place by one that says "everything older". Under mu.
 func (m *Marks) fold(upTo Stamp) {
 	m.all = m.all.at(upTo, Drop)
@@ -412,8 +435,11 @@ func (m *Marks) Judge(s *Subject) Verdict { return m.JudgeSince(s, s.Stamp) }
 // JudgeSince asks only the marks above a stamp: those up to it are known to let the
 // subject live.
 func (m *Marks) JudgeSince(s *Subject, since Stamp) Verdict {
-	if uint64(since) >= m.latest.Load() {
+	switch latest := Stamp(m.latest.Load()); {
+	case since == latest:
 		return Alive // filled after the last purge of all
+	case since > latest:
+		return Dropped // of a history that the ledger does not have any more, see Rewind
 	}
 	m.mu.RLock()
 	defer m.mu.RUnlock()
@@ -447,6 +473,10 @@ func (m *Marks) JudgeSince(s *Subject, since Stamp) Verdict {
 			{AnyHost: true, Path: s.Path, AnyQuery: true},
 		} {
 			v = max(v, m.urls[u].judge(since, v))
+			if s.Reaching && !u.AnyQuery {
+				u.Query = someQuery
+				v = max(v, m.urls[u].judge(since, v))
+			}
 		}
 	}
 	for _, n := range m.lengths {

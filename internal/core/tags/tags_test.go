@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"pgregory.net/rapid"
@@ -84,7 +85,7 @@ func TestPromise2MarksAgreeWithTheLedger(t *testing.T) {
 			ledger = append(ledger, p)
 			m.Apply(p)
 		}
-		s := Subject{Tags: rapid.SliceOfN(name, 0, 3).Draw(t, "entry tags"), Route: name.Draw(t, "entry route"), Host: name.Draw(t, "entry host"), Path: path.Draw(t, "entry path"), Stamp: Stamp(rapid.IntRange(0, 12).Draw(t, "stamp"))}
+		s := Subject{Tags: rapid.SliceOfN(name, 0, 3).Draw(t, "entry tags"), Route: name.Draw(t, "entry route"), Host: name.Draw(t, "entry host"), Path: path.Draw(t, "entry path"), Reaching: rapid.Bool().Draw(t, "reaching"), Stamp: Stamp(rapid.IntRange(0, len(ledger)).Draw(t, "stamp"))}
 		since := func(stamp Stamp) Verdict {
 			want := Alive
 			for _, p := range ledger {
@@ -104,7 +105,7 @@ func TestPromise2MarksAgreeWithTheLedger(t *testing.T) {
 
 		// What is known to live up to a place is judged by the marks above it, so that
 		// those below can go.
-		known := Stamp(rapid.IntRange(0, 12).Draw(t, "known"))
+		known := Stamp(rapid.IntRange(0, len(ledger)).Draw(t, "known"))
 		if m.Folded() == 0 {
 			m.Compact(known)
 			assert.Equal(t, since(max(known, s.Stamp)), m.JudgeSince(&s, max(known, s.Stamp)))
@@ -114,6 +115,38 @@ func TestPromise2MarksAgreeWithTheLedger(t *testing.T) {
 			}
 		}
 	})
+}
+
+// TestALedgerThatWasSetBack: what says that it is of a place which the ledger does not have is
+// of no use, and purges at that place later take what began before them.
+func TestALedgerThatWasSetBack(t *testing.T) {
+	m := NewMarks(0, 100)
+	for sequence := range Stamp(5) {
+		m.Apply(Purge{Sequence: sequence + 1, Tags: []string{"a"}})
+	}
+	m.Rewind(3)
+	assert.EqualValues(t, 3, m.Stamp())
+	assert.Zero(t, m.Len())
+	for stamp, want := range map[Stamp]Verdict{1: Dropped, 2: Dropped, 3: Alive, 4: Dropped, 5: Dropped} {
+		assert.Equal(t, want, m.Judge(&Subject{Stamp: stamp}), "stamp %d", stamp)
+	}
+	m.Apply(Purge{Sequence: 4, Tags: []string{"b"}})
+	assert.Equal(t, Dropped, m.Judge(&Subject{Stamp: 3, Tags: []string{"b"}}))
+	assert.Equal(t, Alive, m.Judge(&Subject{Stamp: 3, Tags: []string{"a"}}), "that was in the other history")
+}
+
+// TestTrustEndsByEitherClock: the wall clock may be set back, and the other stands still while
+// the machine is suspended.
+func TestTrustEndsByEitherClock(t *testing.T) {
+	var trust Trust
+	now := time.Now() // with both clocks
+	assert.False(t, trust.Lost(now.Add(time.Hour)), "it has no end")
+	trust.Until(now.Add(time.Second))
+	assert.False(t, trust.Lost(now))
+	assert.True(t, trust.Lost(now.Add(2*time.Second)))
+	assert.True(t, trust.Lost(now.Round(0).Add(2*time.Second)), "by the wall clock alone")
+	trust.Always()
+	assert.False(t, trust.Lost(now.Add(time.Hour)))
 }
 
 func TestTemplates(t *testing.T) {

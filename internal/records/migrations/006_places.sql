@@ -1,0 +1,16 @@
+-- A random mark tells a row from the one that has its number in another history of the
+-- ledger, as after a failover or a restore that lost the last purges.
+alter table purge add column mark uuid not null default gen_random_uuid();
+
+-- The newest row is the place that every node checks: it is never forgotten.
+insert into purge (sequence, actor, reason, mode, selector)
+    select sequence, 'start', 'the newest purge, which had been forgotten', 'drop', '{}' from ledger
+    where sequence > 0 and not exists (select from purge where purge.sequence = ledger.sequence);
+
+alter table change_source add column owed text not null default '';
+comment on column change_source.owed is 'Why everything must be purged before the source is read on; empty if nothing is owed.';
+
+---- create above / drop below ----
+
+alter table change_source drop column owed;
+alter table purge drop column mark;
