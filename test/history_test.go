@@ -33,6 +33,8 @@ type cable struct {
 	cut atomic.Bool
 	mu  sync.Mutex
 	all map[net.Conn]bool
+	// stuck is held while nothing goes through, in either direction, and no connection ends.
+	stuck sync.RWMutex
 }
 
 func newCable(t *testing.T, to string) *cable {
@@ -64,13 +66,34 @@ func (c *cable) join(near net.Conn) {
 	c.all[near], c.all[far] = true, true
 	c.mu.Unlock()
 	if !c.cut.Load() {
-		go func() { _, _ = io.Copy(far, near); far.Close() }()
-		_, _ = io.Copy(near, far)
+		go func() { _, _ = io.Copy(through{c, far}, near); far.Close() }()
+		_, _ = io.Copy(through{c, near}, far)
 	}
 	c.mu.Lock()
 	delete(c.all, near)
 	delete(c.all, far)
 	c.mu.Unlock()
+}
+
+// through writes while the cable is not stuck.
+type through struct {
+	*cable
+	to net.Conn
+}
+
+func (w through) Write(p []byte) (int, error) {
+	w.stuck.RLock()
+	defer w.stuck.RUnlock()
+	return w.to.Write(p)
+}
+
+// freeze lets nothing through any more, or lets it go on.
+func (c *cable) freeze(stuck bool) {
+	if stuck {
+		c.stuck.Lock()
+	} else {
+		c.stuck.Unlock()
+	}
 }
 
 // sever cuts the cable, or mends it.

@@ -121,9 +121,14 @@ func TestPromise8CrashAnywhere(t *testing.T) {
 	assert.ErrorIs(t, err, os.ErrNotExist, "and its database with it")
 }
 
-func startNode(t *testing.T, s node.Settings) *node.Node {
+// settings are those of a node of a test.
+func settings(s node.Settings) node.Settings {
 	s.Edge, s.Control, s.Memory, s.Log = "127.0.0.1:0", "127.0.0.1:0", 8<<20, slog.New(slog.DiscardHandler)
-	n, err := node.Start(ctx, s)
+	return s
+}
+
+func startNode(t *testing.T, s node.Settings) *node.Node {
+	n, err := node.Start(ctx, settings(s))
 	require.NoError(t, err)
 	t.Cleanup(func() { n.Stop(ctx) })
 	return n
@@ -145,7 +150,7 @@ func TestPromise4WithoutTheDatabase(t *testing.T) {
 		assert.Equal(t, "made for /x", fetch(t, "GET", n.EdgeURL()+"/x", "").body)
 	}
 	assert.EqualValues(t, 1, asked.Load(), "it caches, too, if it is told to serve on")
-	assert.Contains(t, fetch(t, "GET", n.ControlURL()+"/readyz", "").body, "ready, degraded: the database cannot be reached")
+	assert.Contains(t, fetch(t, "GET", n.ControlURL()+"/readyz", "").body, "ready, degraded: the database cannot be reached: no purges by call, no reports, no changes of policy; the ledger cannot be read: what is stored is served on")
 	assert.Equal(t, 200, fetch(t, "POST", n.EdgeURL()+"/x", "").status)
 	fetch(t, "GET", n.EdgeURL()+"/x", "")
 	assert.EqualValues(t, 3, asked.Load(), "a write is forgotten here even when the ledger cannot take it")
@@ -216,7 +221,11 @@ func TestPromise3EveryNodeThatSharesTheLedger(t *testing.T) {
 		return fetch(t, "GET", b.EdgeURL()+"/a", "")
 	}
 	require.True(t, warm().hit())
-	startNode(t, node.Settings{Name: "b", Data: t.TempDir(), Database: url, AdminToken: token})
+	_, err = node.Start(ctx, settings(node.Settings{Name: "b", Data: t.TempDir(), Database: url, AdminToken: token}))
+	assert.ErrorIs(t, err, records.ErrNameTaken)
+	db := connect(t, url)
+	_, err = db.Exec(ctx, `update node set started = now() where name = 'b'`) // as one that was frozen finds it
+	require.NoError(t, err)
 	eventually(t, "a node whose name another one took trusts nothing: nobody waits for it", func() bool {
 		return strings.Contains(fetch(t, "GET", b.ControlURL()+"/readyz", "").body, "everything is revalidated")
 	})

@@ -92,7 +92,7 @@ func (a *app) nodes() *cobra.Command {
 				}
 				if n.Control != "" {
 					none := cell{"–", ""}
-					r.add(str(n.Node), str("ask "+n.Control), str("seen "+clock(n.Seen).text), clock(n.Started), none, none, none, count(int64(n.Sequence)), none)
+					r.add(str(n.Node), str("ask "+n.Control), str("seen "+clock(n.Seen).text+map[bool]string{true: ", " + state}[n.Degraded != ""]), clock(n.Started), none, none, none, count(int64(n.Sequence)), none)
 					continue
 				}
 				r.add(str(n.Node), str(n.Edge), str(state), clock(n.Started), count(n.Entries), bytes(n.MemoryUsed), bytes(n.MemoryLimit), count(int64(n.Sequence)), count(n.Revision))

@@ -58,6 +58,8 @@ type Node interface {
 	ReloadTokens(ctx context.Context) error
 	// Listeners are the counters of the edge's connections and of control's.
 	Listeners() (edge, control gate.Figures)
+	// Others are the other nodes, as far as is known.
+	Others(ctx context.Context) []records.Node
 	// Status describes the node.
 	Status() client.Node
 	// Ready says why the node should get no visitors, or nil.

@@ -29,18 +29,8 @@ func (c *Control) nodeCalls() {
 			own := c.node.Status()
 			own.Seen = c.now()
 			out.Body.Nodes = []client.Node{own}
-			rec, err := c.records()
-			if err != nil {
-				return out, nil // without the database, this node knows of itself only
-			}
-			others, err := rec.Nodes(ctx)
-			if err != nil {
-				return nil, c.failed(err)
-			}
-			for _, n := range others {
-				if n.Name != own.Node {
-					out.Body.Nodes = append(out.Body.Nodes, client.Node{Node: n.Name, Control: n.Control, Started: n.Started, Seen: n.Seen, Sequence: uint64(n.Applied)})
-				}
+			for _, n := range c.node.Others(ctx) {
+				out.Body.Nodes = append(out.Body.Nodes, client.Node{Node: n.Name, Control: n.Control, Started: n.Started, Seen: n.Seen, Sequence: uint64(n.Applied), Degraded: n.Trouble})
 			}
 			return out, nil
 		})

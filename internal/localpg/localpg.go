@@ -8,6 +8,7 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
+	"log/slog"
 	"net"
 	"os"
 	"os/exec"
@@ -37,10 +38,14 @@ type Cluster struct {
 	dir      string
 	port     int
 	password string
+	options  Options
 	lock     *os.File
-	command  *exec.Cmd
-	ended    chan struct{}
 	stop     sync.Once
+
+	mu      sync.Mutex
+	command *exec.Cmd
+	ended   chan struct{} // closed when the command has
+	down    error         // why there is none now; nil: there is
 }
 
 // superuser is the name that the owner signs in with.
@@ -66,7 +71,7 @@ func Start(ctx context.Context, o Options) (*Cluster, error) {
 	if dir, err = filepath.EvalSymlinks(dir); err != nil { // a server's own view of where it works
 		return nil, err
 	}
-	c := &Cluster{dir: dir, ended: make(chan struct{})}
+	c := &Cluster{dir: dir, options: o}
 	if c.lock, err = lock(filepath.Join(dir, "owner.lock")); err != nil {
 		return nil, err
 	}
@@ -103,6 +108,79 @@ func (c *Cluster) start(ctx context.Context, bin string, throwaway bool) error {
 			return err
 		}
 	}
+}
+
+// Pauses between tries to start a server again that has ended by itself.
+const (
+	firstPause = time.Second
+	lastPause  = time.Minute
+)
+
+// Keep starts the server again whenever it ends by itself, at the same address, until ctx ends.
+// The pauses grow while it does not stay.
+func (c *Cluster) Keep(ctx context.Context, log *slog.Logger) {
+	pause := firstPause
+	for {
+		c.mu.Lock()
+		ended, since := c.ended, time.Now()
+		c.mu.Unlock()
+		select {
+		case <-ctx.Done():
+			return
+		case <-ended:
+		}
+		if time.Since(since) > lastPause {
+			pause = firstPause
+		}
+		c.setDown(errors.New("the server ended"))
+		log.Error("the private database has ended; it is started again", "directory", c.dir, "in", pause)
+		for {
+			select {
+			case <-ctx.Done():
+				return
+			case <-time.After(pause):
+			}
+			pause = min(2*pause, lastPause)
+			err := c.again(ctx)
+			if err == nil {
+				break
+			}
+			c.setDown(err)
+			log.Error("the private database could not be started again", "in", pause, "error", err)
+		}
+		c.setDown(nil)
+		log.Info("the private database is there again")
+	}
+}
+
+// again starts the server where it was.
+func (c *Cluster) again(ctx context.Context) error {
+	bin, err := binaries()
+	if err != nil {
+		return err
+	}
+	owner, err := systemUser()
+	if err != nil {
+		return err
+	}
+	data := filepath.Join(c.dir, "data")
+	if err := endLeftover(data); err != nil {
+		return err
+	}
+	return c.run(ctx, bin, data, owner, c.options.Throwaway)
+}
+
+// Down says why there is no server now; nil if there is one.
+func (c *Cluster) Down() error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.down
+}
+
+func (c *Cluster) setDown(why error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.down = why
 }
 
 // binaries finds the newest installed version.
@@ -266,32 +344,34 @@ func (c *Cluster) run(ctx context.Context, bin, data string, owner *syscall.Cred
 	if throwaway {
 		settings = append(settings, "-c", "fsync=off", "-c", "full_page_writes=off")
 	}
-	c.command = exec.Command(filepath.Join(bin, "postgres"), settings...)
-	c.command.Stdout, c.command.Stderr = logFile, logFile
-	done, err := hand(c.command, data, owner)
+	command := exec.Command(filepath.Join(bin, "postgres"), settings...)
+	command.Stdout, command.Stderr = logFile, logFile
+	done, err := hand(command, data, owner)
 	if err != nil {
 		return err
 	}
 	defer done()
 	// Its own group keeps the terminal's interrupt from it: it stops when its owner says
 	// so, or dies.
-	c.command.SysProcAttr.Setpgid, c.command.SysProcAttr.Pdeathsig = true, syscall.SIGINT
+	command.SysProcAttr.Setpgid, command.SysProcAttr.Pdeathsig = true, syscall.SIGINT
 	started := make(chan error, 1)
 	ended := make(chan struct{})
-	c.ended = ended
 	go func() {
 		// The death signal comes when the starting thread ends, so that it must last.
 		runtime.LockOSThread()
-		err := c.command.Start()
+		err := command.Start()
 		started <- err
 		if err == nil {
-			_ = c.command.Wait()
+			_ = command.Wait()
 		}
 		close(ended)
 	}()
 	if err := <-started; err != nil {
 		return fmt.Errorf("starting PostgreSQL: %w", err)
 	}
+	c.mu.Lock()
+	c.command, c.ended = command, ended
+	c.mu.Unlock()
 	ready, cancel := context.WithTimeout(ctx, 30*time.Second)
 	defer cancel()
 	for {
@@ -336,7 +416,11 @@ func (c *Cluster) CreateDatabase(ctx context.Context, name string) (string, erro
 }
 
 // Pid is the server's process.
-func (c *Cluster) Pid() int { return c.command.Process.Pid }
+func (c *Cluster) Pid() int {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.command.Process.Pid
+}
 
 // Stop ends the server and waits for it. It may be called more than once.
 func (c *Cluster) Stop() {
@@ -347,12 +431,18 @@ func (c *Cluster) Stop() {
 }
 
 func (c *Cluster) halt() {
-	_ = c.command.Process.Signal(syscall.SIGINT) // fast shutdown: ends sessions, writes all
+	c.mu.Lock()
+	command, ended := c.command, c.ended
+	c.mu.Unlock()
+	if command == nil {
+		return // it never ran
+	}
+	_ = command.Process.Signal(syscall.SIGINT) // fast shutdown: ends sessions, writes all
 	select {
-	case <-c.ended:
+	case <-ended:
 	case <-time.After(15 * time.Second):
-		_ = c.command.Process.Signal(syscall.SIGQUIT)
-		<-c.ended
+		_ = command.Process.Signal(syscall.SIGQUIT)
+		<-ended
 	}
 }
 

@@ -174,7 +174,7 @@ func (n *Node) applyLocked(p records.Entry) {
 }
 
 func (n *Node) presence() records.Presence {
-	return records.Presence{Name: n.settings.Name, Control: n.ControlURL(), Started: n.started}
+	return records.Presence{Name: n.settings.Name, Control: n.ControlURL(), Started: n.started, Trouble: n.troubles()}
 }
 
 // manyMarks is how many purges come together before it is worth looking at every entry

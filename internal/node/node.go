@@ -12,7 +12,6 @@ import (
 	"sync/atomic"
 	"time"
 
-	"gerastic/client"
 	"gerastic/internal/control"
 	"gerastic/internal/core/fill"
 	"gerastic/internal/core/fragment"
@@ -54,8 +53,11 @@ type Node struct {
 	known   tags.Trust // until when this node believes that it knows the ledger
 	figures backlog
 
-	policyMu sync.Mutex // one change of policy or switches at a time
-	rules    atomic.Pointer[ruleState]
+	policyMu     sync.Mutex // one change of policy or switches at a time
+	rules        atomic.Pointer[ruleState]
+	policySource []byte                         // of --policy
+	unread       atomic.Pointer[string]         // why the newest revision is not in force here; nil: it is
+	others       atomic.Pointer[[]records.Node] // all nodes, as the database had them last
 
 	life     context.Context
 	end      context.CancelFunc
@@ -134,17 +136,25 @@ func (n *Node) start(ctx context.Context) (err error) {
 	}
 	n.run(n.writeOrders)
 	n.run(n.noteSweeps)
-	if err := n.connect(ctx); err != nil {
+	if err := n.checkPolicyFile(); err != nil {
+		return err
+	}
+	if err := n.connect(ctx); errors.Is(err, records.ErrNameTaken) {
+		return err
+	} else if err != nil {
 		if kept := n.keptPolicy(); kept == nil {
-			return fmt.Errorf("the database cannot be reached, and no policy is kept in %s to serve by: %w", n.settings.Data, err)
+			return fmt.Errorf("the database cannot be used, and no policy is kept in %s to serve by: %w", n.settings.Data, err)
 		}
-		n.log.Error("the database cannot be reached; serving by the policy kept on disk", "error", err)
+		n.log.Error("the database cannot be used; serving by the policy kept on disk", "error", err)
 	}
 	n.serve()
 	n.run(n.keepConnected)
 	n.run(n.flushFigures)
 	n.run(n.tidy)
 	n.run(n.beat)
+	if n.cluster != nil {
+		n.run(func() { n.cluster.Keep(n.life, n.log) })
+	}
 	if n.certificates != nil {
 		n.run(n.watchCertificates)
 	}
@@ -221,30 +231,6 @@ func (n *Node) Fragments() *fragment.Fragments { return n.fragments }
 
 // Changes finds changes of content.
 func (n *Node) Changes() *detect.Detector { return n.detect }
-
-// Ready says why the node should get no visitors, or nil.
-func (n *Node) Ready() error {
-	if n.edge.Rules() == nil {
-		return errors.New("not ready: there is no policy; apply one with: gerastic policy apply FILE")
-	}
-	return nil
-}
-
-// Status describes the node.
-func (n *Node) Status() client.Node {
-	f := n.store.Figures()
-	s := client.Node{
-		Node: n.settings.Name, Started: n.started, Edge: n.EdgeURL(), Sequence: uint64(n.marks.Stamp()), Revision: n.Revision().Number,
-		Entries: f.Entries, MemoryUsed: f.Used, MemoryLimit: f.Limit, Removed: f.Removed, Refused: f.Refused,
-		FillsRunning: n.edge.Filling(), Marks: n.marks.Len(),
-	}
-	if n.known.Lost(time.Now()) {
-		s.Degraded = "the ledger cannot be read: everything is revalidated before it is served"
-	} else if n.records.Load() == nil {
-		s.Degraded = "the database cannot be reached: no purges by call, no reports, no changes of policy"
-	}
-	return s
-}
 
 // found keeps what a comparison of a hit with its origin found.
 func (n *Node) found(f edge.Finding) {

@@ -127,17 +127,23 @@ func (n *Node) keepLife() {
 	}
 }
 
-// applyFile makes the rule file named at the start the next revision.
-func (n *Node) applyFile(ctx context.Context, rec *records.Records) error {
-	source, err := os.ReadFile(n.settings.PolicyFile)
-	if err != nil {
+// checkPolicyFile says what is wrong with the rule file named at the start, before anything
+// depends on it.
+func (n *Node) checkPolicyFile() (err error) {
+	if n.settings.PolicyFile == "" {
+		return nil
+	}
+	if n.policySource, err = os.ReadFile(n.settings.PolicyFile); err != nil {
 		return fmt.Errorf("reading --policy: %w", err)
 	}
-	if _, err := policy.Parse(n.settings.PolicyFile, source, os.LookupEnv); err != nil {
-		return err
-	}
+	_, err = policy.Parse(n.settings.PolicyFile, n.policySource, os.LookupEnv)
+	return err
+}
+
+// applyFile makes the rule file named at the start the next revision.
+func (n *Node) applyFile(ctx context.Context, rec *records.Records) error {
 	n.settings.PolicyForce = false // once, not at every reconnection
-	_, err = rec.AddRevision(ctx, string(source), "start", "from "+filepath.Base(n.settings.PolicyFile))
+	_, err := rec.AddRevision(ctx, string(n.policySource), "start", "from "+filepath.Base(n.settings.PolicyFile))
 	return err
 }
 
@@ -185,13 +191,34 @@ const policyName = "policy.yaml"
 func (n *Node) enforce(revision records.Revision, off map[string]bool) error {
 	p, err := policy.Parse(policyName, []byte(revision.Source), os.LookupEnv)
 	if err != nil {
-		return fmt.Errorf("revision %d does not hold on this node: %w", revision.Number, err)
+		return n.cannotRead(revision, off, err)
 	}
+	n.unread.Store(nil)
 	n.rules.Store(&ruleState{revision, off})
 	n.edge.Apply(p, off, off[records.Everything])
 	n.detect.Apply(p.Changes)
 	n.keepRules(revision, off)
 	n.log.Info("policy in force", "revision", revision.Number, "routes", len(p.Routes), "switched_off", len(off))
+	return nil
+}
+
+// cannotRead keeps what is in force, but for the switches, when a revision does not hold on
+// this node: another one runs a newer program, or has other variables in its environment.
+func (n *Node) cannotRead(revision records.Revision, off map[string]bool, why error) error {
+	inForce := n.rules.Load()
+	if inForce.revision.Source == "" && n.keptPolicy() == nil {
+		return fmt.Errorf("revision %d does not hold on this node, and no other is kept in %s to serve by: %w", revision.Number, n.settings.Data, why)
+	}
+	inForce = n.rules.Load()
+	text := fmt.Sprintf("revision %d does not hold on this node, and what was in force before stays: %v", revision.Number, why)
+	if before := n.unread.Swap(&text); before == nil || *before != text {
+		n.log.Error("a revision does not hold on this node; what was in force before stays", "revision", revision.Number, "error", why)
+	}
+	if !sameSwitches(inForce.off, off) {
+		n.rules.Store(&ruleState{inForce.revision, off})
+		n.edge.Apply(n.edge.Rules().Policy, off, off[records.Everything])
+		n.keepRules(inForce.revision, off)
+	}
 	return nil
 }
 

@@ -66,6 +66,9 @@ func (n *Node) renew(again bool) error {
 	if err == nil {
 		err = n.catchUp(ctx, rec)
 	}
+	if all, again := rec.Nodes(ctx); err == nil && again == nil {
+		n.others.Store(&all)
+	}
 	return err
 }
 

@@ -134,7 +134,7 @@ func (r *Records) AddRun(ctx context.Context, run Run) (id int64, err error) {
 // Runs lists the runs of a source ("" for all), newest first, before a number (0: from
 // the end).
 func (r *Records) Runs(ctx context.Context, source string, before int64, limit int) ([]Run, error) {
-	rows, err := r.pool.Query(ctx, runColumns+` where ($1 = '' or source = $1) and ($2 = 0 or id < $2) order by id desc limit $3`, source, before, limit)
+	rows, err := r.pool.Query(ctx, runColumns+` where ($1 = '' or source = $1) and ($2::bigint = 0 or id < $2) order by id desc limit $3`, source, before, limit)
 	if err != nil {
 		return nil, err
 	}

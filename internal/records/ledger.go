@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"math"
 	"slices"
 	"time"
 
@@ -208,6 +209,7 @@ func Unwritable(err error) bool {
 type Presence struct {
 	Name, Control string
 	Started       time.Time // tells one process from another of the same name
+	Trouble       string    // what it has to do without; "" if nothing
 }
 
 // ErrNameTaken says that another process lives under a node's name.
@@ -264,7 +266,7 @@ func (r *Records) Newest(ctx context.Context) (at Place, err error) {
 // Beat says that a node lives and how much of the ledger it has applied; ErrNotFound if
 // the others do not know it (any more), or know another process by its name.
 func (r *Records) Beat(ctx context.Context, n Presence, applied tags.Stamp) error {
-	tag, err := r.pool.Exec(ctx, `update node set seen = clock_timestamp(), applied = $3 where name = $1 and started = $2`, n.Name, n.Started, int64(applied))
+	tag, err := r.pool.Exec(ctx, `update node set seen = clock_timestamp(), applied = $3, trouble = $4 where name = $1 and started = $2`, n.Name, n.Started, int64(applied), n.Trouble)
 	if err == nil && tag.RowsAffected() == 0 {
 		err = ErrNotFound
 	}
@@ -282,18 +284,19 @@ type Node struct {
 	Name, Control string
 	Seen, Started time.Time
 	Applied       tags.Stamp
+	Trouble       string // what it has to do without, as it said itself
 }
 
 // Nodes lists the nodes, by name; those that were not seen for a day are forgotten.
 func (r *Records) Nodes(ctx context.Context) ([]Node, error) {
-	rows, err := r.pool.Query(ctx, `select name, control, seen, started, applied from node where seen > now() - interval '1 day' order by name`)
+	rows, err := r.pool.Query(ctx, `select name, control, seen, started, applied, trouble from node where seen > now() - interval '1 day' order by name`)
 	if err != nil {
 		return nil, err
 	}
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (Node, error) {
 		var n Node
 		var applied int64
-		err := row.Scan(&n.Name, &n.Control, &n.Seen, &n.Started, &applied)
+		err := row.Scan(&n.Name, &n.Control, &n.Seen, &n.Started, &applied, &n.Trouble)
 		n.Applied = tags.Stamp(applied)
 		return n, err
 	})
@@ -443,7 +446,7 @@ func scanPurge(row pgx.CollectableRow) (Purge, error) {
 
 // Purges lists the ledger, newest first, before a sequence (0: from the end).
 func (r *Records) Purges(ctx context.Context, before tags.Stamp, limit int) ([]Purge, error) {
-	rows, err := r.pool.Query(ctx, purgeColumns+` where $1 = 0 or sequence < $1 order by sequence desc limit $2`, int64(before), limit)
+	rows, err := r.pool.Query(ctx, purgeColumns+` where $1::bigint = 0 or sequence < $1 order by sequence desc limit $2`, int64(min(before, math.MaxInt64)), limit)
 	if err != nil {
 		return nil, err
 	}

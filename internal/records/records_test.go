@@ -117,7 +117,7 @@ func TestPurgesReadBackAsTheyWereOrdered(t *testing.T) {
 	order := tags.Purge{Mode: tags.Soften, Tags: []string{`quote " and ø`, "port:tholm"}, Together: true, Routes: []string{"r"}, Hosts: []string{"h"},
 		URLs: []tags.URL{{Host: "h", Path: "/p", Query: "q=1"}, {AnyHost: true, Path: "/x", AnyQuery: true}}, Prefixes: []tags.Prefix{{Host: "h", Path: "/p/"}, {AnyHost: true, Path: "/"}}}
 	heard, noted := make(chan struct{}, 10), make(chan struct{}, 10)
-	a := Presence{"a", "http://a", time.Now().Truncate(time.Microsecond)}
+	a := Presence{Name: "a", Control: "http://a", Started: time.Now().Truncate(time.Microsecond)}
 	at, err := r.Arrive(ctx, a, 0, time.Time{}, time.Minute)
 	require.NoError(t, err)
 	assert.Zero(t, at)

@@ -1,0 +1,80 @@
+package node
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"gerastic/client"
+	"gerastic/internal/records"
+)
+
+// Ready says why the node should get no visitors, or nil.
+func (n *Node) Ready() error {
+	if n.edge.Rules() == nil {
+		return errors.New("not ready: there is no policy; apply one with: gerastic policy apply FILE")
+	}
+	return nil
+}
+
+// Status describes the node.
+func (n *Node) Status() client.Node {
+	f := n.store.Figures()
+	return client.Node{
+		Node: n.settings.Name, Started: n.started, Edge: n.EdgeURL(), Sequence: uint64(n.marks.Stamp()), Revision: n.Revision().Number,
+		Entries: f.Entries, MemoryUsed: f.Used, MemoryLimit: f.Limit, Removed: f.Removed, Refused: f.Refused,
+		FillsRunning: n.edge.Filling(), Marks: n.marks.Len(), Degraded: n.troubles(),
+	}
+}
+
+// troubles says in words what the node has to do without; "" if nothing.
+func (n *Node) troubles() string {
+	var all []string
+	if n.records.Load() == nil {
+		all = append(all, "the database cannot be reached: no purges by call, no reports, no changes of policy")
+	}
+	switch lost := n.known.Lost(time.Now()); {
+	case lost && n.settings.ServeOn:
+		all = append(all, "the ledger cannot be read: what is stored is served on, although purges of other nodes may be missing here")
+	case lost:
+		all = append(all, "the ledger cannot be read: everything is revalidated before it is served")
+	}
+	if owed := n.owed.len(); owed > 0 {
+		all = append(all, fmt.Sprintf("the ledger could not take what visitors' requests changed: it is kept on disk (%d), and other nodes do not know of it yet", owed))
+	}
+	if unread := n.unread.Load(); unread != nil {
+		all = append(all, *unread)
+	}
+	if n.cluster != nil {
+		if down := n.cluster.Down(); down != nil {
+			all = append(all, "the private database has ended and is started again: "+down.Error())
+		}
+	}
+	return strings.Join(all, "; ")
+}
+
+// lookAround is how long the database has to say which nodes there are.
+const lookAround = 500 * time.Millisecond
+
+// Others are the other nodes, as far as is known: as the database has them, or, if it does not
+// answer, as it had them last.
+func (n *Node) Others(ctx context.Context) []records.Node {
+	if rec, err := n.Records(); err == nil {
+		ctx, cancel := context.WithTimeout(ctx, lookAround)
+		defer cancel()
+		if all, err := rec.Nodes(ctx); err == nil {
+			n.others.Store(&all)
+		}
+	}
+	var others []records.Node
+	if all := n.others.Load(); all != nil {
+		for _, node := range *all {
+			if node.Name != n.settings.Name {
+				others = append(others, node)
+			}
+		}
+	}
+	return others
+}
