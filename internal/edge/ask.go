@@ -13,6 +13,7 @@ import (
 	"gerastic/internal/core/meter"
 	"gerastic/internal/core/policy"
 	"gerastic/internal/core/rules"
+	"gerastic/internal/origin"
 )
 
 // maxAsked bounds how often an answer is asked for again because it depends on more than
@@ -23,6 +24,8 @@ const maxAsked = 4
 // or to the visitor's own conditions, and nothing that depends on a field which the visitor
 // sent and the origin has not seen.
 func (e *Edge) ask(ctx context.Context, o *order) (*http.Response, error) {
+	ctx = origin.Counting(ctx, &o.requests)
+	defer func() { e.countMore(o.plan, o.requests.Made()-1) }()
 	for asked := 1; ; asked++ {
 		resp, err := o.client.Do(o.req.WithContext(ctx), o.limit)
 		if err != nil {
@@ -44,7 +47,6 @@ func (e *Edge) ask(ctx context.Context, o *order) (*http.Response, error) {
 		default:
 			o.validate, o.candidates = false, nil // it confirms something that we do not have: ask for all of it
 		}
-		e.countMore(o.plan)
 		if resp.ContentLength <= maxDrained && resp.ContentLength >= 0 {
 			_, _ = io.Copy(io.Discard, resp.Body)
 		}
@@ -55,9 +57,19 @@ func (e *Edge) ask(ctx context.Context, o *order) (*http.Response, error) {
 	}
 }
 
-// countMore counts an origin request besides the one that a visitor's request stands for.
-func (e *Edge) countMore(plan *policy.Plan) {
-	e.Meter.Record(e.Meter.Stripe(), &meter.Sample{Route: plan.Name, Outcome: meter.Behind, Origin: true})
+// countMore counts origin requests besides the one that a visitor's request stands for.
+func (e *Edge) countMore(plan *policy.Plan, more int64) {
+	for ; more > 0; more-- {
+		e.Meter.Record(e.Meter.Stripe(), &meter.Sample{Route: plan.Name, Outcome: meter.Behind, Origin: true})
+	}
+}
+
+// countRequests counts what one request of a visitor's led to at its origin.
+func (x *exchange) countRequests(made int64) {
+	x.sample.Origin = made > 0
+	for ; made > 1; made-- {
+		x.edge.Meter.Record(x.stripe, &meter.Sample{Route: x.sample.Route, Outcome: meter.Behind, Origin: true})
+	}
 }
 
 // maxDrained is how long an answer that is not used may be, in bytes, to be read all the same,

@@ -56,6 +56,7 @@ type Edge struct {
 	varied     memo[[]string]     // fields that the origin's Vary named for a key
 	searches   memo[rules.Search] // the No-Vary-Search rules of paths
 	comparer   comparer
+	doubts     doubts
 	compressor *compressor
 	watching   watchers
 	exchanges  sync.Pool
@@ -98,6 +99,7 @@ func New(parts Parts) *Edge {
 	}
 	edge := &Edge{Parts: parts, fills: fill.NewGroup[*head]()}
 	edge.life, edge.end = context.WithCancel(context.Background())
+	edge.doubts.edge = edge
 	edge.compressor = edge.newCompressor()
 	edge.exchanges.New = func() any {
 		x := &exchange{edge: edge, stripe: edge.Meter.Stripe(), key: make([]byte, 0, 512)}
@@ -199,7 +201,7 @@ func (e *Edge) Forget(p tags.Purge) {
 // Account counts what the edge remembers besides entries against the memory limit: marks
 // and memos.
 func (e *Edge) Account() {
-	e.Store.SetAside(e.Marks.Bytes() + e.unshared.bytes() + e.varied.bytes() + e.searches.bytes() + e.comparer.found.bytes())
+	e.Store.SetAside(e.Marks.Bytes() + e.unshared.bytes() + e.varied.bytes() + e.searches.bytes() + e.comparer.found.bytes() + e.doubts.last.bytes())
 }
 
 // Compact forgets the marks that neither an entry nor a fill under way needs.

@@ -97,6 +97,7 @@ type order struct {
 	behind     bool
 	unstored   rules.Rule // why the last answer was not stored; OK: nothing is known
 	asked      bool       // it carries the visitor's own conditions
+	requests   origin.Requests
 }
 
 // order prepares a fill for the exchange. A HEAD of what is stored asks for all of it,
@@ -256,7 +257,11 @@ type asking struct {
 	unstored   rules.Rule // what kept its last answer from the store; OK if nothing did
 	conditions bool       // the visitor's own are asked
 	strict     bool       // what began before a purge is not joined
+	order      *order     // that is carried out, of those who lead
 }
+
+// madeRequest reports whether an origin was asked for it.
+func (a *asking) madeRequest() bool { return a.order != nil && a.order.requests.Made() > 0 }
 
 // bearConditions lets the visitor's own conditions go to the origin, if there are any and
 // the last answer was not stored: it knows what the visitor has, and we have nothing to
@@ -306,7 +311,7 @@ func (x *exchange) attempt(d *asking, flightKey string, alone bool) (again bool,
 	}
 	if err == nil && h.rule != rules.OK && x.req.Header.Has("Range") && h.status == http.StatusOK && !h.composes {
 		if lead {
-			e.countMore(x.plan)
+			e.countMore(x.plan, 1)
 		}
 		reader.Close()
 		x.pass(d.Forward) // only a part was asked for, and the whole is not for the store
@@ -315,14 +320,14 @@ func (x *exchange) attempt(d *asking, flightKey string, alone bool) (again bool,
 	if err == nil && !d.AsVisitor && (h.withheld || !lead) && x.isPersonal(h.rule, h.status) {
 		// It is for one visitor alone, so that each asks for it with all that they sent.
 		if lead {
-			e.countMore(x.plan)
+			e.countMore(x.plan, 1)
 		}
 		d.AsVisitor, d.unstored = true, h.rule
 		x.bearConditions(d)
 		return true, flightKey, true
 	}
 	if err != nil || lead || h.answers(&x.sent, x.query()) {
-		x.receive(reader, h, err, lead, d.Decision)
+		x.receive(reader, h, err, lead, d)
 		return false, "", false
 	}
 	if !h.isShared() || !rules.Accepts(&x.sent, h.encodings) {
@@ -357,6 +362,7 @@ func (x *exchange) send(flight *fill.Flight[*head], d *asking) bool {
 		x.refuse(http.StatusMisdirectedRequest, err.Error(), d.Cause)
 		return false
 	}
+	d.order = o
 	o.unstored, o.asked = d.unstored, d.conditions
 	flight.Knows(o.known())
 	if d.conditions {
@@ -439,10 +445,10 @@ func varyKey(vary []rules.Varying, request rules.Fields) string {
 }
 
 // receive writes what a fill brings to the visitor.
-func (x *exchange) receive(reader *fill.Reader[*head], h *head, err error, lead bool, d decide.Decision) {
+func (x *exchange) receive(reader *fill.Reader[*head], h *head, err error, lead bool, d *asking) {
 	if err == nil && x.plan.Terms.Failed(h.status) || err != nil && x.r.Context().Err() == nil {
 		if stale := x.in.Entry; x.in.Plan != nil && decide.OnError(&x.in, x.edge.Now()) {
-			x.sample.Origin, x.sample.Waited = lead, x.edge.Now().Sub(x.began)
+			x.sample.Origin, x.sample.Waited = d.madeRequest(), x.edge.Now().Sub(x.began)
 			status := rules.CacheStatus{Forward: d.Forward, TTL: int64(x.in.Left(x.began) / time.Second), HasTTL: true, Collapsed: !lead}
 			if err == nil {
 				status.Status = h.status
@@ -452,7 +458,7 @@ func (x *exchange) receive(reader *fill.Reader[*head], h *head, err error, lead 
 		}
 	}
 	if err != nil {
-		x.fail(err, lead, d)
+		x.fail(err, d)
 		return
 	}
 	passed := h.rule != rules.OK && (d.Cause == meter.SignedIn || d.Cause == meter.Nameless)
@@ -484,7 +490,7 @@ func (x *exchange) receive(reader *fill.Reader[*head], h *head, err error, lead 
 	}
 	x.sample.Outcome = outcome
 	if !x.hold(h.filling, h.held()) {
-		x.fail(origin.ErrBusy, lead, d)
+		x.fail(origin.ErrBusy, d)
 		return
 	}
 	x.stream(reader, h, status)
@@ -498,11 +504,10 @@ func (x *exchange) receive(reader *fill.Reader[*head], h *head, err error, lead 
 }
 
 // fail answers for an origin that did not.
-func (x *exchange) fail(err error, lead bool, d decide.Decision) {
-	x.sample.Origin, x.sample.Waited = lead, x.edge.Now().Sub(x.began)
+func (x *exchange) fail(err error, d *asking) {
+	x.sample.Origin, x.sample.Waited = d.madeRequest(), x.edge.Now().Sub(x.began)
 	if x.r.Context().Err() != nil {
 		x.sample.Cause = d.Cause
-		x.sample.Status = 499 // the visitor went away; nobody reads an answer
 		panic(http.ErrAbortHandler)
 	}
 	f := origin.FailureOf(err)

@@ -37,7 +37,7 @@ func (e *Edge) lead(f *fill.Flight[*head], o *order) {
 	began := e.Now()
 	err := e.fly(ctx, f, o, began)
 	if o.behind {
-		e.Meter.Record(e.Meter.Stripe(), &meter.Sample{Route: o.plan.Name, Outcome: meter.Behind, Origin: true, Waited: e.Now().Sub(began)})
+		e.Meter.Record(e.Meter.Stripe(), &meter.Sample{Route: o.plan.Name, Outcome: meter.Behind, Origin: o.requests.Made() > 0, Waited: e.Now().Sub(began)})
 	}
 	if err != nil && errors.Is(context.Cause(ctx), context.DeadlineExceeded) {
 		err = context.DeadlineExceeded
@@ -60,6 +60,7 @@ func (e *Edge) fly(ctx context.Context, f *fill.Flight[*head], o *order, began t
 		return err
 	}
 	defer resp.Body.Close()
+	e.invalidateGroups(o.req.Method, o.request.Host, o.request.Path, resp.StatusCode, rules.Header(resp.Header))
 	if resp.StatusCode == http.StatusNotModified && !o.asked {
 		return e.confirm(f, o, rules.Header(resp.Header), began)
 	}

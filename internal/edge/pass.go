@@ -1,19 +1,13 @@
 package edge
 
 import (
-	"context"
-	"errors"
 	"io"
 	"log"
 	"net/http"
 	"net/http/httputil"
-	"net/url"
-	"time"
 
-	"gerastic/internal/core/key"
 	"gerastic/internal/core/meter"
 	"gerastic/internal/core/rules"
-	"gerastic/internal/core/tags"
 	"gerastic/internal/origin"
 )
 
@@ -35,10 +29,18 @@ func (x *exchange) pass(forward rules.Forward) {
 			return
 		}
 	}
-	x.sample.Outcome, x.sample.Origin, x.forward = meter.Bypass, true, forward
+	x.sample.Outcome, x.forward = meter.Bypass, forward
+	var requests origin.Requests
+	visitor := x.r.WithContext(origin.Counting(x.r.Context(), &requests))
+	change := x.write()
+	if change != nil {
+		var cancel func()
+		visitor, cancel = change.lasting(visitor)
+		defer cancel()
+	}
 	// The proxy may still write when the visitor has gone, so that it gets copies.
 	req, edge, explains := x.req, x.edge, x.explains()
-	question := x.in.Plan != nil && x.in.Enabled && x.plan.Key.Body != key.NoBody
+	asksOnly := x.asksOnly()
 	composed, method := x.composesHere(), x.req.Method
 	budget := x.share()
 	var page skeleton
@@ -63,8 +65,10 @@ func (x *exchange) pass(forward rules.Forward) {
 			origin.Forward(p.Out.Header, p.In.RemoteAddr, p.In.ProtoMajor, &req, edge.Trusted)
 		},
 		ModifyResponse: func(resp *http.Response) error {
-			if rules.Unsafe(req.Method) && !question { // what only asks changes nothing, whatever its method
-				edge.invalidate(resp, req.Host, req.Path, req.Query, req.Method)
+			if change != nil {
+				change.answer(resp)
+			} else if asksOnly {
+				edge.invalidateGroups(req.Method, req.Host, req.Path, resp.StatusCode, rules.Header(resp.Header))
 			}
 			told := listen(rules.Header(resp.Header))
 			if explains && told.lines != nil {
@@ -79,13 +83,15 @@ func (x *exchange) pass(forward rules.Forward) {
 			}
 			return answer.take(resp, rules.Unsafe(req.Method))
 		},
-		ErrorHandler: func(_ http.ResponseWriter, r *http.Request, err error) {
-			if errors.Is(err, context.Canceled) && r.Context().Err() != nil {
-				x.sample.Outcome, x.sample.Status = meter.Error, 499
-				return
+		ErrorHandler: func(_ http.ResponseWriter, _ *http.Request, err error) {
+			if change != nil {
+				change.end()
 			}
 			switch {
 			case x.refuseBody():
+				return
+			case x.r.Context().Err() != nil:
+				x.sample.Outcome = meter.Error // nobody is there to be answered
 				return
 			case err == errSkeleton:
 				page.compose(x)
@@ -102,12 +108,16 @@ func (x *exchange) pass(forward rules.Forward) {
 		ErrorLog:      log.New(io.Discard, "", 0), // broken connections are not news
 	}
 	defer func() {
+		if change != nil {
+			change.end()
+		}
+		x.countRequests(requests.Made())
 		if counting.status != 0 {
 			x.sample.Status, x.sample.Bytes = counting.status, counting.bytes
 		}
 		x.sample.Waited = edge.Now().Sub(x.began)
 	}()
-	proxy.ServeHTTP(counting, x.r)
+	proxy.ServeHTTP(counting, visitor)
 }
 
 // countingWriter notes what went to the visitor.
@@ -137,32 +147,3 @@ func (c *countingWriter) Write(p []byte) (int, error) {
 
 // Unwrap lets the standard library reach flushing and hijacking.
 func (c *countingWriter) Unwrap() http.ResponseWriter { return c.ResponseWriter }
-
-// invalidate carries out what the success of an unsafe method means for what is
-// stored: the target and, on the same host, Location and Content-Location
-// (RFC 9111 §4.4), and the groups that the answer names (RFC 9875 §3). It ends before
-// the visitor sees the answer, so that he reads his own write.
-func (e *Edge) invalidate(resp *http.Response, host, path, query, method string) {
-	if resp.StatusCode < 200 || resp.StatusCode > 399 {
-		return
-	}
-	p := tags.Purge{Mode: tags.Drop, Host: host}
-	p.URLs = e.URLForms(host, path, query, false)
-	base := &url.URL{Scheme: "http", Host: host, Path: path}
-	for _, name := range []string{"Location", "Content-Location"} {
-		if u, err := base.Parse(resp.Header.Get(name)); err == nil && resp.Header.Get(name) != "" && key.CanonicalHost(u.Host, u.Scheme) == host {
-			p.URLs = append(p.URLs, e.URLForms(host, u.EscapedPath(), u.RawQuery, false)...)
-		}
-	}
-	p.Tags, _ = rules.Groups(resp.Header["Cache-Group-Invalidation"])
-	if len(p.URLs) == 0 && len(p.Tags) == 0 {
-		return // no route could have stored anything that this concerns
-	}
-	ctx, cancel := context.WithTimeout(context.WithoutCancel(resp.Request.Context()), 5*time.Second)
-	defer cancel()
-	if err := e.Purge(ctx, p, "origin", method+" "+key.EquivalentPath(path)); err != nil {
-		// Never worse than no cache: without the ledger, this node at least forgets.
-		e.Log.Error("an invalidation is not in the ledger yet; until it is, it holds on this node only", "error", err)
-		e.Forget(p)
-	}
-}

@@ -145,7 +145,6 @@ func (x *exchange) refuseBody() bool {
 	case errors.Is(err, pace.ErrSlow):
 		x.refuse(http.StatusRequestTimeout, "the request's body came too slowly: "+err.Error(), x.sample.Cause)
 	case errors.Is(err, io.ErrUnexpectedEOF) || x.r.Context().Err() != nil:
-		x.sample.Status = 499
 		panic(http.ErrAbortHandler)
 	default:
 		x.refuse(http.StatusBadRequest, "the request's body is not in order: "+err.Error(), x.sample.Cause)

@@ -97,7 +97,7 @@ func (a *address) send(r *http.Request, limit time.Duration, body *rewinder) (re
 	if !repeatable(r) {
 		resting = a.habits.limitOnce
 	}
-	trace := used.trace(resting)
+	trace := used.trace(ctx, resting)
 	connected := trace.GotConn
 	trace.GotConn = func(info httptrace.GotConnInfo) {
 		leave()
@@ -163,19 +163,20 @@ type use struct {
 
 // trace follows which connection it is, gives up one that has rested for too long, and
 // notes when it rests again.
-func (u *use) trace(limit func() time.Duration) *httptrace.ClientTrace {
+func (u *use) trace(ctx context.Context, limit func() time.Duration) *httptrace.ClientTrace {
 	return &httptrace.ClientTrace{
 		GotConn: func(info httptrace.GotConnInfo) {
 			c := connectionOf(info.Conn)
 			u.connection.Store(c)
-			if c == nil {
-				return
-			}
-			u.before.Store(c.written.Load())
-			if info.WasIdle && info.IdleTime > limit() {
+			if c != nil && info.WasIdle && info.IdleTime > limit() {
 				c.Close() // nothing will be written to it, so that the request goes on another
+			} else {
+				count(ctx)
 			}
-			c.rests.Store(0)
+			if c != nil {
+				u.before.Store(c.written.Load())
+				c.rests.Store(0)
+			}
 		},
 		PutIdleConn: func(err error) {
 			if c := u.connection.Load(); c != nil && err == nil {

@@ -11,6 +11,7 @@ type Ratio struct {
 	CacheableBytes int64 // of all but bypass
 	HitBytes       int64 // of hit and stale
 	OriginRequests int64
+	Refused        int64 // answered with an error of our own, without an origin
 	OriginTime     time.Duration
 	Saved          time.Duration
 	HitLatency     Histogram // hit and stale
@@ -23,6 +24,9 @@ func (r *Ratio) Count(o Outcome, c *Cell) {
 	r.OriginTime += c.OriginTime
 	if o == Behind {
 		return
+	}
+	if o == Error {
+		r.Refused += max(0, c.Requests-c.OriginRequests)
 	}
 	r.Requests += c.Requests
 	r.ByOutcome[o] += c.Requests
@@ -45,8 +49,8 @@ var Definitions = []struct{ Name, Text string }{
 	{"requests", "requests that visitors made and that were answered"},
 	{"hit ratio", "(hit + stale) / (all requests but bypass): answered without waiting for an origin"},
 	{"byte hit ratio", "the same, weighted by the bytes of the answers"},
-	{"offload", "1 - origin requests / visitor requests, over all traffic"},
-	{"round trips saved", "visitor requests - origin requests; those made behind visitors' backs count against it"},
+	{"offload", "(visitor requests that an answer was found for - origin requests) / visitor requests, over all traffic"},
+	{"round trips saved", "visitor requests that an answer was found for - origin requests; those made behind visitors' backs count against it"},
 	{"origin time saved", "for each answer that needed no origin: what that entry's fill had cost (smoothed), summed"},
 }
 
@@ -61,8 +65,8 @@ func (r *Ratio) ByteHitRatio() (ratio float64, ok bool) { return share(r.HitByte
 // Offload is 1 - origin requests / requests; negative when refreshes outweigh visitors.
 func (r *Ratio) Offload() (ratio float64, ok bool) { return share(r.RoundTripsSaved(), r.Requests) }
 
-// RoundTripsSaved is requests - origin requests.
-func (r *Ratio) RoundTripsSaved() int64 { return r.Requests - r.OriginRequests }
+// RoundTripsSaved is requests - origin requests. What was refused here saved nothing.
+func (r *Ratio) RoundTripsSaved() int64 { return r.Requests - r.Refused - r.OriginRequests }
 
 func share(part, whole int64) (float64, bool) {
 	if whole <= 0 {

@@ -1,0 +1,158 @@
+package edge
+
+import (
+	"context"
+	"net/http"
+	"net/http/httptrace"
+	"net/url"
+	"sync/atomic"
+	"time"
+
+	"gerastic/internal/core/key"
+	"gerastic/internal/core/rules"
+	"gerastic/internal/core/tags"
+)
+
+// write is a request that may change something at its origin, on its way: what is stored of
+// its target is then not to be used any more (RFC 9111 §4.4).
+type write struct {
+	edge                      *Edge
+	host, path, query, method string
+	reached                   atomic.Bool // the origin has its header
+	answered                  atomic.Bool // with a final status
+}
+
+// write is the request as one that may change something; nil if it only asks, whatever its
+// method.
+func (x *exchange) write() *write {
+	if !rules.Unsafe(x.req.Method) || x.asksOnly() {
+		return nil
+	}
+	return &write{edge: x.edge, host: x.req.Host, path: x.req.Path, query: x.req.Query, method: x.req.Method}
+}
+
+// asksOnly reports whether the route says of a request of an unsafe method that it is a
+// question.
+func (x *exchange) asksOnly() bool {
+	return x.in.Plan != nil && x.in.Enabled && x.plan.Key.Body != key.NoBody
+}
+
+// lasting is the request in a context that outlives the visitor: an origin that has it will
+// carry it out, so that its answer is awaited. cancel must be called when it has ended.
+func (w *write) lasting(r *http.Request) (_ *http.Request, cancel func()) {
+	ctx, end := context.WithCancel(context.WithoutCancel(r.Context()))
+	stop := context.AfterFunc(w.edge.life, end)
+	ctx = httptrace.WithClientTrace(ctx, &httptrace.ClientTrace{WroteHeaders: func() { w.reached.Store(true) }})
+	return r.WithContext(ctx), func() { stop(); end() }
+}
+
+// answer carries out what the origin's answer means, before the visitor sees it, so that they
+// read their own write.
+func (w *write) answer(resp *http.Response) {
+	w.answered.Store(true)
+	switch {
+	case resp.StatusCode >= 500:
+		w.edge.doubts.about(w)
+	case resp.StatusCode >= 200 && resp.StatusCode <= 399:
+		w.edge.invalidate(w.target(rules.Header(resp.Header)), w.method, w.path)
+	}
+}
+
+// end is called when the request has ended, in whichever way. Where the origin had it, and gave
+// no final answer, it may have been carried out.
+func (w *write) end() {
+	if w.reached.Load() && !w.answered.Swap(true) {
+		w.edge.doubts.about(w)
+	}
+}
+
+// target names what the success of a write makes unusable: the target and, on the same host,
+// Location and Content-Location (RFC 9111 §4.4), and the groups that the answer names
+// (RFC 9875 §3).
+func (w *write) target(answer rules.Header) tags.Purge {
+	p := groupsOf(w.host, answer)
+	p.URLs = w.edge.URLForms(w.host, w.path, w.query, false)
+	base := &url.URL{Scheme: "http", Host: w.host, Path: w.path}
+	for _, name := range []string{"Location", "Content-Location"} {
+		if u, err := base.Parse(answer.Get(name)); err == nil && answer.Get(name) != "" && key.CanonicalHost(u.Host, u.Scheme) == w.host {
+			p.URLs = append(p.URLs, w.edge.URLForms(w.host, u.EscapedPath(), u.RawQuery, false)...)
+		}
+	}
+	return p
+}
+
+// groupsOf is what an answer to an unsafe method says of groups.
+func groupsOf(host string, answer rules.Header) tags.Purge {
+	p := tags.Purge{Mode: tags.Drop, Host: host}
+	p.Tags, _ = rules.Groups(answer["Cache-Group-Invalidation"])
+	return p
+}
+
+// invalidateGroups carries out what the answer to a question that came by an unsafe method says
+// of groups: it changes nothing of its own target.
+func (e *Edge) invalidateGroups(method, host, path string, status int, answer rules.Header) {
+	if rules.Unsafe(method) && status >= 200 && status <= 399 {
+		e.invalidate(groupsOf(host, answer), method, path)
+	}
+}
+
+// invalidate puts a purge that an answer calls for into force.
+func (e *Edge) invalidate(p tags.Purge, method, path string) {
+	if len(p.URLs) == 0 && len(p.Tags) == 0 {
+		return // no route could have stored anything that this concerns
+	}
+	if err := e.Purge(context.WithoutCancel(e.life), p, "origin", method+" "+key.EquivalentPath(path)); err != nil {
+		// Never worse than no cache: without the ledger, this node at least forgets.
+		e.Log.Error("an invalidation is not in the ledger yet; until it is, it holds on this node only", "error", err)
+		e.Forget(p)
+	}
+}
+
+// doubts are the writes whose outcome is not known. Each makes its target unusable, but for no
+// URL more often than once in doubtTime: what comes sooner is carried out when that has passed.
+type doubts struct {
+	edge *Edge
+	last memo[*doubt]
+}
+
+const doubtTime = time.Second
+
+// doubt is what was done last for a URL.
+type doubt struct {
+	at      atomic.Int64 // unix ns
+	waiting atomic.Bool  // one is to come
+}
+
+// about carries out a write whose outcome is not known: at once, or when it is time.
+func (d *doubts) about(w *write) {
+	name := w.host + w.path + "?" + w.query
+	known, _ := d.last.of(name)
+	if known == nil {
+		known = &doubt{}
+		d.last.note(name, known)
+	}
+	now := time.Now()
+	left := doubtTime - now.Sub(time.Unix(0, known.at.Load()))
+	if left <= 0 {
+		known.at.Store(now.UnixNano())
+		w.edge.invalidate(w.target(nil), w.method, w.path)
+		return
+	}
+	if known.waiting.Swap(true) {
+		return
+	}
+	later := func() {
+		known.waiting.Store(false) // first: what comes from now on is not covered
+		known.at.Store(time.Now().UnixNano())
+		w.edge.invalidate(w.target(nil), w.method, w.path)
+	}
+	if !d.edge.run(func() {
+		select {
+		case <-time.After(left):
+		case <-d.edge.life.Done():
+		}
+		later()
+	}) {
+		later()
+	}
+}

@@ -1,0 +1,186 @@
+package edge
+
+import (
+	"io"
+	"log/slog"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"gerastic/internal/core/meter"
+	"gerastic/internal/core/store"
+	"gerastic/internal/core/tags"
+)
+
+// TestPromise2WritesWithoutAnAnswer: an origin that has a request may carry it out, whatever
+// becomes of its answer.
+func TestPromise2WritesWithoutAnAnswer(t *testing.T) {
+	for _, c := range []struct {
+		name  string
+		host  string
+		post  func(w http.ResponseWriter, leave func())
+		state string // of the page afterwards
+	}{
+		{"the visitor leaves", "x", func(_ http.ResponseWriter, leave func()) {
+			leave()
+			time.Sleep(50 * time.Millisecond) // and only then it is carried out
+		}, "fwd=uri-miss; stored"},
+		{"it comes too late", "slow.example", func(http.ResponseWriter, func()) { time.Sleep(500 * time.Millisecond) }, "fwd=uri-miss; stored"},
+		{"it breaks off", "x", func(http.ResponseWriter, func()) { panic(http.ErrAbortHandler) }, "fwd=uri-miss; stored"},
+		{"its origin fails", "x", func(w http.ResponseWriter, _ func()) { w.WriteHeader(500) }, "fwd=uri-miss; stored"},
+		{"it is refused", "x", func(w http.ResponseWriter, _ func()) { w.WriteHeader(409) }, "hit; ttl=60"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			s := newStand(t, nil)
+			ended, leave := make(chan struct{}), make(chan struct{})
+			s.answer(func(w http.ResponseWriter, r *http.Request) {
+				if r.Method == "POST" {
+					defer close(ended)
+					c.post(w, func() { close(leave) })
+					return
+				}
+				text("x", "Cache-Control: max-age=60")(w, r)
+			})
+			host := "Host: " + c.host
+			s.get("/page", host)
+			conn := s.open("POST /page HTTP/1.1\r\n" + host + "\r\nContent-Length: 0\r\n\r\n")
+			select {
+			case <-leave:
+				conn.Close()
+			case <-ended:
+			}
+			<-ended
+			require.Eventually(t, func() bool { return s.get("/page", host).state == c.state }, 5*time.Second, 10*time.Millisecond)
+			assert.Equal(t, strings.HasPrefix(c.state, "hit"), len(s.purged) == 0)
+		})
+	}
+	t.Run("its origin was never reached", func(t *testing.T) {
+		s := newStand(t, text("x", "Cache-Control: max-age=60"))
+		s.get("/page")
+		s.app.Listener.Close()
+		s.app.CloseClientConnections()
+		assert.Equal(t, 502, s.do("POST", "/page").status)
+		assert.True(t, s.get("/page").hit())
+	})
+}
+
+// TestDoubtsAreBounded: what is not known of many writes costs the ledger one order a second,
+// and none of them is forgotten.
+func TestDoubtsAreBounded(t *testing.T) {
+	s := newStand(t, func(w http.ResponseWriter, r *http.Request) {
+		if r.Method == "POST" {
+			w.WriteHeader(503)
+			return
+		}
+		text("x", "Cache-Control: max-age=60")(w, r)
+	})
+	orders := func() int { s.purges.Lock(); defer s.purges.Unlock(); return len(s.purged) }
+	began := time.Now()
+	for range 50 {
+		s.do("POST", "/page")
+	}
+	s.get("/page") // after the first order, before the last
+	assert.LessOrEqual(t, orders(), 1+int(time.Since(began)/doubtTime))
+	require.Eventually(t, func() bool { return orders() > 1 }, 5*time.Second, 10*time.Millisecond)
+	assert.LessOrEqual(t, orders(), 2+int(time.Since(began)/doubtTime))
+	assert.False(t, s.get("/page").hit(), "the last of them may have changed it")
+}
+
+// TestQuestionsInvalidateGroupsAlone: a POST that the route caches asks, and changes nothing of
+// its own target; what its answer says of groups holds.
+func TestQuestionsInvalidateGroupsAlone(t *testing.T) {
+	s := newStand(t, func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/ask" {
+			w.Header().Set("Cache-Group-Invalidation", `"port:a"`)
+		}
+		_, _ = io.WriteString(w, "x")
+	})
+	for _, question := range []string{`{"q":1}`, `{"q":2}`} {
+		s.get("/ports/a")
+		s.get("/ports/b")
+		require.True(t, s.get("/ports/a").hit())
+		s.post("POST", "/ask", question, "Content-Type: application/json")
+		assert.False(t, s.get("/ports/a").hit(), "RFC 9875 §3")
+		assert.True(t, s.get("/ports/b").hit())
+	}
+	assert.True(t, s.post("POST", "/ask", `{"q":1}`, "Content-Type: application/json").hit(), "a question changes nothing of its own")
+}
+
+// TestAWriteReachesWhatAnswersOtherQueries also on a node that has not seen the answers.
+func TestAWriteReachesWhatAnswersOtherQueries(t *testing.T) {
+	var content atomic.Value
+	content.Store("old")
+	s := newStand(t, func(w http.ResponseWriter, r *http.Request) {
+		if r.Method == "POST" {
+			content.Store("new")
+			return
+		}
+		text(content.Load().(string), "Cache-Control: max-age=60", `No-Vary-Search: params=("utm")`)(w, r)
+	})
+	other := New(Parts{Store: store.NewMemory(1<<20, store.LeastRecentlyUsed()), Marks: tags.NewMarks(0, 100), Meter: &meter.Meter{}, Log: slog.New(slog.DiscardHandler), Now: s.now, Purge: s.edge.Purge})
+	other.Apply(s.edge.Rules().Policy, nil, false)
+	s.get("/x?a=1&utm=1")
+	s.get("/y?a=1")
+	require.True(t, s.get("/x?a=1&utm=7").hit())
+	r := httptest.NewRequest("POST", "/x?a=1&utm=7", nil)
+	r.Host = strings.TrimPrefix(s.url, "http://")
+	other.ServeHTTP(httptest.NewRecorder(), r)
+	require.NoError(t, other.Shutdown(t.Context()))
+	assert.Equal(t, "new", s.get("/x?a=1&utm=7").body)
+	assert.True(t, s.get("/y?a=1").hit(), "another path")
+}
+
+// TestFiguresCountWhatReallyHappened: what the breaker held back is no origin request, what was
+// tried again is one more, and nobody is said to have been answered who was not.
+func TestFiguresCountWhatReallyHappened(t *testing.T) {
+	t.Run("the breaker", func(t *testing.T) {
+		s := newStandOf(t, "origins: [{ name: site, url: SITE, breaker: { after: 3, retry: 1h } }]\nroutes: [{ name: all, match: { path: \"/x/{x...}\" } }]\n", func(http.ResponseWriter, *http.Request) { panic(http.ErrAbortHandler) })
+		for _, path := range []string{"/x/a", "/passed"} {
+			for range 10 {
+				assert.GreaterOrEqual(t, s.get(path).status, 502)
+			}
+		}
+		sums := ratio(s)
+		assert.Equal(t, s.asked.Load(), sums.OriginRequests, "those that came there, and no others")
+		saved, _ := sums.Offload()
+		assert.LessOrEqual(t, saved, 0.0, "nothing was found for anybody")
+	})
+	t.Run("without a policy", func(t *testing.T) {
+		e := New(Parts{Store: store.NewMemory(1<<20, store.LeastRecentlyUsed()), Marks: tags.NewMarks(0, 100), Meter: &meter.Meter{}, Log: slog.New(slog.DiscardHandler), Now: time.Now})
+		e.ServeHTTP(httptest.NewRecorder(), httptest.NewRequest("GET", "/", nil))
+		require.NoError(t, e.Shutdown(t.Context()))
+		saved, _ := ratioOf(e).Offload()
+		assert.Zero(t, saved)
+	})
+	t.Run("who leaves", func(t *testing.T) {
+		s := newStand(t, nil)
+		for i, path := range []string{"/ports/a", "/passed"} {
+			begun, wait := make(chan struct{}), make(chan struct{})
+			s.answer(func(http.ResponseWriter, *http.Request) { close(begun); <-wait })
+			conn := s.open("GET " + path + " HTTP/1.1\r\nHost: x\r\nAuthorization: Basic eA==\r\n\r\n")
+			<-begun
+			conn.Close()
+			require.Eventually(t, func() bool { return outcomes(s)[meter.Error] > int64(i) }, 5*time.Second, time.Millisecond)
+			close(wait)
+		}
+		for k := range s.edge.Meter.Totals() {
+			assert.Zero(t, k.Status, "%v", k)
+		}
+	})
+}
+
+func ratio(s *stand) *meter.Ratio { return ratioOf(s.edge) }
+
+func ratioOf(e *Edge) *meter.Ratio {
+	sums := &meter.Ratio{}
+	for k, c := range e.Meter.Totals() {
+		sums.Count(k.Outcome, c)
+	}
+	return sums
+}
