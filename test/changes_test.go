@@ -180,6 +180,7 @@ func TestChangesInATable(t *testing.T) {
 	assert.EqualValues(t, 2, w.run("numbered").Changes)
 	w.sql(`update item set n = 7 where id = 12`)
 	assert.EqualValues(t, 1, w.run("numbered").Changes, "the same number, committed later")
+	assert.EqualValues(t, 3, w.run("items").Changes, "other content at the same time is a change")
 	w.purged()
 
 	// A row that makes no sense holds up no other, and is not passed over.
@@ -209,6 +210,136 @@ func TestChangesInATable(t *testing.T) {
 	lead.Close()
 	_, err = w.api.RunChanges(ctx, "")
 	assert.ErrorContains(t, err, "name one: items, numbered")
+}
+
+// TestTablesLoseNoChange: a row may change twice within the resolution of its time, also back to
+// what it was, and a number may be committed behind later ones.
+func TestTablesLoseNoChange(t *testing.T) {
+	w := watch(t, `
+    - { name: seconds, kind: table, database: "$DB", every: 1h, overlap: 1m, query: "select 'item' as kind, id, date_trunc('second', at) as cursor, to_jsonb(i) - 'at' as after from item i where date_trunc('second', at) > $1" }
+    - { name: numbers, kind: table, database: "$DB", every: 1h, overlap: 1s, query: "select 'item' as kind, id, n as cursor, to_jsonb(i) - 'at' as after from item i where n > $1" }`)
+	eventually(t, "both sources have begun", func() bool {
+		runs, err := w.api.ChangeRuns(ctx, "", 0, 10)
+		return err == nil && len(runs) == 2
+	})
+	w.purged()
+	for i := range 3 {
+		w.sql(`update item set grp = 'a' || $1, at = clock_timestamp() where id = 1`, strconv.Itoa(i))
+		w.run("seconds")
+		w.sql(`update item set grp = 'b' || $1, at = clock_timestamp() where id = 1`, strconv.Itoa(i))
+		w.run("seconds")
+		got := w.purged()
+		assert.Contains(t, got, fmt.Sprint("group:a", i))
+		assert.Contains(t, got, fmt.Sprint("group:b", i), "the second within a second")
+	}
+	eventually(t, "a second has begun", func() bool { return time.Now().Nanosecond() < 200_000_000 })
+	w.sql(`update item set grp = 'there', at = clock_timestamp() where id = 2`)
+	w.run("seconds")
+	w.purged()
+	w.sql(`update item set grp = 'and', at = clock_timestamp() where id = 2`)
+	w.sql(`update item set grp = 'there', at = clock_timestamp() where id = 2`)
+	w.run("seconds")
+	assert.Contains(t, w.purged(), "item:2", "there and back again, unseen")
+	time.Sleep(time.Second)
+	w.run("seconds")
+	w.purged()
+	assert.Zero(t, w.run("seconds").Changes, "what has come to rest is not taken again")
+
+	w.sql(`create sequence s start 10`)
+	slow := connect(t, w.url)
+	tx, err := slow.Begin(ctx)
+	require.NoError(t, err)
+	_, err = tx.Exec(ctx, `update item set grp = 'slow', n = nextval('s') where id = 3`)
+	require.NoError(t, err)
+	for i := range 3 {
+		w.sql(`update item set grp = 'quick', n = nextval('s') where id = $1`, i+4)
+		assert.EqualValues(t, 1, w.run("numbers").Changes)
+	}
+	time.Sleep(1100 * time.Millisecond) // longer than the overlap
+	w.run("numbers")
+	w.run("numbers")
+	require.NoError(t, tx.Commit(ctx))
+	w.purged()
+	assert.EqualValues(t, 1, w.run("numbers").Changes)
+	assert.Contains(t, w.purged(), "item:3", "numbered before the others, committed behind them")
+	assert.Zero(t, w.run("numbers").Changes)
+}
+
+// TestADebtIsNotForgotten: with a slot changes were lost, and the ledger takes the purge of
+// everything only after the node was started again.
+func TestADebtIsNotForgotten(t *testing.T) {
+	w := watch(t, `
+    - { name: log, kind: replication, database: "$DB", tables: [item], slot: debt_`+strconv.FormatInt(time.Now().UnixNano(), 10)+` }`)
+	var slot string
+	eventually(t, "the log is read", func() bool {
+		return w.content.QueryRow(ctx, `select slot_name from pg_replication_slots where database = current_database() and active`).Scan(&slot) == nil
+	})
+	w.node.Stop(ctx)
+	w.sql(`select pg_drop_replication_slot($1)`, slot)
+	ledger := connect(t, w.settings.Database)
+	_, err := ledger.Exec(ctx, `alter table purge add constraint refuses check (not coalesce((selector->>'all')::boolean, false))`)
+	require.NoError(t, err)
+	w.start()
+	eventually(t, "the slot is there, and the purge was refused", func() bool {
+		s, err := w.api.ChangesStatus(ctx)
+		return err == nil && strings.Contains(s.Why, "refuses") && w.content.QueryRow(ctx, `select slot_name from pg_replication_slots where slot_name = $1`, slot).Scan(&slot) == nil
+	})
+	w.node.Stop(ctx)
+	_, err = ledger.Exec(ctx, `alter table purge drop constraint refuses`)
+	require.NoError(t, err)
+	w.start()
+	w.expect("what was owed", "everything")
+	text, err := os.ReadFile(w.policy(""))
+	require.NoError(t, err)
+	_, err = w.api.ApplyPolicy(ctx, string(text), "no sources")
+	require.NoError(t, err)
+}
+
+// TestAQuietLogIsWell: a database in which nothing happens says nothing by itself; that nothing
+// is left to read is known all the same, as is what somebody changed of a table's log.
+func TestAQuietLogIsWell(t *testing.T) {
+	w := watch(t, `
+    - { name: log, kind: replication, database: "$DB", tables: [item], slot: quiet_`+strconv.FormatInt(time.Now().UnixNano(), 10)+` }`)
+	w.sql(`alter table item replica identity full`)
+	checked := func() time.Time {
+		s, err := w.api.ChangesStatus(ctx)
+		if err != nil || s.Sources[0].Checked == nil {
+			return time.Time{}
+		}
+		return *s.Sources[0].Checked
+	}
+	eventually(t, "it was looked at", func() bool { return !checked().IsZero() })
+	first := checked()
+	eventually(t, "and is looked at again, although nothing happened", func() bool { return checked().After(first) })
+	w.sql(`alter table item replica identity default`)
+	eventually(t, "it is said that old values are missing from now on", func() bool {
+		s, err := w.api.ChangesStatus(ctx)
+		return err == nil && strings.Contains(s.Sources[0].Note, "replica identity full")
+	})
+	text, err := os.ReadFile(w.policy(""))
+	require.NoError(t, err)
+	_, err = w.api.ApplyPolicy(ctx, string(text), "no sources")
+	require.NoError(t, err)
+}
+
+// TestFanOutQueriesShareConnections: many changes cost queries, not connections.
+func TestFanOutQueriesShareConnections(t *testing.T) {
+	w := watch(t, `
+    - { name: hook, kind: webhook, secret: "`+secret+`" }`)
+	sessions := func() (n int64) {
+		require.NoError(t, w.content.QueryRow(ctx, `select count(*) from pg_stat_activity where datname = current_database() and application_name = 'gerastic changes'`).Scan(&n))
+		return n
+	}
+	var all []client.Change
+	for i := range 500 {
+		all = append(all, client.ChangeOf("item", map[string]any{"id": i, "grp": "g"}, nil))
+	}
+	began := time.Now()
+	run, err := w.api.SendChanges(ctx, "hook", all...)
+	require.NoError(t, err)
+	assert.EqualValues(t, 501, run.Tags)
+	assert.Less(t, time.Since(began), 4*time.Second)
+	assert.LessOrEqual(t, sessions(), int64(1))
 }
 
 func TestChangesOnAChannel(t *testing.T) {

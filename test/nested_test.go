@@ -191,4 +191,26 @@ func TestPurgesAfterTheCommit(t *testing.T) {
 	runs, err := c.ChangeRuns(ctx, "sent", 0, 1)
 	require.NoError(t, err)
 	assert.EqualValues(t, 1, runs[0].Changes, "the rules are told of changes the same way")
+
+	before := purges()
+	purged, err = outbox.Run(ctx, func(tx *aftercommit.Tx) error {
+		tx.Purge("a title that is no tag", "title:"+strings.Repeat("x", 2000))
+		return order(tx)
+	})
+	require.NoError(t, err)
+	assert.False(t, purged, "one of the two")
+	assert.Equal(t, before+1, purges(), "what is refused holds up nothing behind it")
+	left, err := outbox.Left(ctx, 10)
+	require.NoError(t, err)
+	require.Len(t, left, 1)
+	assert.Contains(t, left[0].Refused, "a tag has 1 to 1024 bytes")
+	assert.Equal(t, 1, left[0].Tries)
+	assert.True(t, left[0].Next.After(time.Now()), "it is tried again")
+	_, err = pool.Exec(ctx, `update purge_outbox set next = now(), at = now() - interval '1 minute'`)
+	require.NoError(t, err)
+	eventually(t, "and again", func() bool {
+		left, err = outbox.Left(ctx, 10)
+		return err == nil && left[0].Tries == 2
+	})
+	require.NoError(t, outbox.Drop(ctx, left[0].ID))
 }

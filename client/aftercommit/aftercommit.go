@@ -6,11 +6,13 @@
 package aftercommit
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"encoding/json"
 	"fmt"
 	"log/slog"
+	"net/http"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -34,6 +36,11 @@ const schema = `create table if not exists purge_outbox (
 	at timestamptz not null default clock_timestamp(),
 	request jsonb not null)`
 
+// aside is what a table from before there was anything to set aside lacks. A message that
+// Gerastic refuses waits until next, and says why.
+const aside = `alter table purge_outbox add column if not exists refused text, add column if not exists tries int not null default 0,
+	add column if not exists next timestamptz not null default '-infinity'`
+
 // Pauses between tries to send what is left over.
 const (
 	firstPause = time.Second
@@ -43,8 +50,10 @@ const (
 // Open makes the table, if it is not there, and begins to send what an earlier process
 // left in it. Close ends that.
 func Open(ctx context.Context, pool *pgxpool.Pool, to *client.Client, log *slog.Logger) (*Outbox, error) {
-	if _, err := pool.Exec(ctx, schema); err != nil {
-		return nil, fmt.Errorf("making the table purge_outbox: %w", err)
+	for _, statement := range []string{schema, aside} {
+		if _, err := pool.Exec(ctx, statement); err != nil {
+			return nil, fmt.Errorf("making the table purge_outbox: %w", err)
+		}
 	}
 	life, end := context.WithCancel(context.WithoutCancel(ctx))
 	o := &Outbox{pool: pool, to: to, log: log, end: end, done: make(chan struct{})}
@@ -114,27 +123,70 @@ func (o *Outbox) Run(ctx context.Context, do func(tx *Tx) error) (purged bool, e
 	}
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
 	defer cancel()
+	purged = true
 	for i, m := range tx.sent {
-		if err := o.send(ctx, tx.ids[i], m); err != nil {
+		taken, err := o.send(ctx, tx.ids[i], m)
+		if err != nil {
 			o.log.Warn("a change is committed but not purged yet; it is tried again", "id", tx.ids[i], "error", err)
 			return false, nil
 		}
+		purged = purged && taken
 	}
-	return true, nil
+	return purged, nil
 }
 
-// send tells one message, and forgets it when it was taken.
-func (o *Outbox) send(ctx context.Context, id int64, m message) error {
-	var err error
+// send tells one message, and forgets it when it was taken. One that is refused is set aside:
+// it must not hold up those behind it. The error says that none can be told now.
+func (o *Outbox) send(ctx context.Context, id int64, m message) (taken bool, err error) {
 	if m.Purge != nil {
 		_, err = o.to.Purge(ctx, *m.Purge)
 	} else {
 		_, err = o.to.SendChanges(ctx, "", m.Changes...)
 	}
+	if refused(err) {
+		o.log.Error("Gerastic refuses a change that is committed; it is set aside, and tried again now and then", "id", id, "error", err)
+		_, err = o.pool.Exec(ctx, `update purge_outbox set refused = $2, tries = tries + 1, next = clock_timestamp() + least(interval '1 minute' * 2 ^ least(tries, 10), interval '1 hour') where id = $1`, id, err.Error())
+		return false, err
+	}
 	if err != nil {
-		return err
+		return false, err
 	}
 	_, err = o.pool.Exec(ctx, `delete from purge_outbox where id = $1`, id)
+	return err == nil, err
+}
+
+// refused reports whether an error is about the message, and not about reaching Gerastic or
+// the right to call it.
+func refused(err error) bool {
+	switch client.StatusOf(err) {
+	case http.StatusBadRequest, http.StatusRequestEntityTooLarge, http.StatusUnprocessableEntity:
+		return true
+	}
+	return false
+}
+
+// Left is a message that is committed and not purged.
+type Left struct {
+	ID      int64
+	At      time.Time
+	Request json.RawMessage // the purge or the changes
+	Refused string          // why Gerastic refused it; "" if it was not reached yet
+	Tries   int             // so often it was refused
+	Next    time.Time       // of the next try, if it was refused
+}
+
+// Left returns what is committed and not purged, the oldest first, at most limit.
+func (o *Outbox) Left(ctx context.Context, limit int) ([]Left, error) {
+	rows, err := o.pool.Query(ctx, `select id, at, request::text::bytea, coalesce(refused, ''), tries, case when tries = 0 then at else next end from purge_outbox order by id limit $1`, limit)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[Left])
+}
+
+// Drop gives up a message that is left.
+func (o *Outbox) Drop(ctx context.Context, id int64) error {
+	_, err := o.pool.Exec(ctx, `delete from purge_outbox where id = $1`, id)
 	return err
 }
 
@@ -162,7 +214,7 @@ func (o *Outbox) sendLeftOver(ctx context.Context) {
 
 // sendOld sends what is older than any process needs to send it itself.
 func (o *Outbox) sendOld(ctx context.Context) (left int, err error) {
-	rows, err := o.pool.Query(ctx, `select id, request from purge_outbox where at < clock_timestamp() - interval '1 second' order by id limit 100`)
+	rows, err := o.pool.Query(ctx, `select id, request from purge_outbox where at < clock_timestamp() - interval '1 second' and next <= clock_timestamp() order by id limit 100`)
 	if err != nil {
 		return 0, err
 	}
@@ -171,8 +223,9 @@ func (o *Outbox) sendOld(ctx context.Context) (left int, err error) {
 		Request message
 	}
 	all, err := pgx.CollectRows(rows, pgx.RowToStructByPos[row])
-	for i := 0; err == nil && i < len(all); i++ {
-		err = o.send(ctx, all[i].ID, all[i].Request)
+	for i := 0; i < len(all) && (err == nil || client.StatusOf(err) >= 500); i++ { // one that fails holds up no other, as long as there is an answer
+		_, failed := o.send(ctx, all[i].ID, all[i].Request)
+		err = cmp.Or(failed, err)
 	}
 	return len(all), err
 }

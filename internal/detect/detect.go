@@ -34,6 +34,7 @@ type Detector struct {
 	mu       sync.Mutex
 	rules    policy.Changes
 	watchers map[string]*watcher
+	pools    pools
 	life     context.Context
 	end      context.CancelFunc
 	tasks    sync.WaitGroup
@@ -83,6 +84,7 @@ func (d *Detector) Apply(c policy.Changes) {
 	if d.life.Err() != nil {
 		return
 	}
+	d.tasks.Go(func() { d.pools.keep(named(c)) })
 	for _, s := range old.Sources {
 		if c.Source(s.Name) == nil {
 			d.tasks.Go(func() { d.abandon(s) })
@@ -102,6 +104,20 @@ func (d *Detector) Apply(c policy.Changes) {
 	}
 }
 
+// named are the databases that a policy reads.
+func named(c policy.Changes) map[string]bool {
+	all := map[string]bool{}
+	for _, s := range c.Sources {
+		all[s.Database] = true
+	}
+	for _, rule := range c.Rules {
+		if rule.Also != nil {
+			all[rule.Also.Database] = true
+		}
+	}
+	return all
+}
+
 // Rules are those in force.
 func (d *Detector) Rules() policy.Changes {
 	d.mu.Lock()
@@ -115,6 +131,7 @@ func (d *Detector) Stop() {
 	d.end()
 	d.mu.Unlock()
 	d.tasks.Wait()
+	d.pools.end()
 }
 
 // Pauses between tries: they grow from the first to the second.

@@ -51,11 +51,10 @@ func (w *watcher) listen(ctx context.Context, rec *records.Records, lead *record
 		return err
 	}
 	w.lookAgain(w.source.Database)
-	pool, err := openContent(ctx, w.source.Database)
+	pool, err := w.pools.of(ctx, w.source.Database)
 	if err != nil {
 		return err
 	}
-	defer pool.Close()
 	heard := make(chan string, mostChanges)
 	failed := make(chan error, 1)
 	hearing, stop := context.WithCancel(ctx)

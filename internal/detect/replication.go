@@ -27,13 +27,12 @@ import (
 // decoding, output plugin pgoutput) until something fails. The slot is the place: the
 // database keeps its log from there on, and moves it when we confirm.
 func (w *watcher) replicate(ctx context.Context, rec *records.Records, lead *records.Lead, state *records.Source) error {
-	pool, err := openContent(ctx, w.source.Database)
+	pool, err := w.pools.of(ctx, w.source.Database)
 	if err != nil {
 		return err
 	}
-	defer pool.Close()
 	state.Detail = ""
-	if err := w.prepareSlot(ctx, state); err != nil {
+	if err := w.prepareSlot(ctx, rec, state); err != nil {
 		return err
 	}
 	if err := rec.SaveSource(ctx, *state); err != nil {
@@ -135,6 +134,9 @@ func (w *watcher) look(ctx context.Context, rec *records.Records, pool *pgxpool.
 		until := time.Unix(0, at)
 		state.Checked = &until
 	}
+	if state.Detail, err = withoutOldValues(ctx, pool, w.source.Tables); err != nil { // somebody may have changed it
+		return err
+	}
 	state.Error, state.Failures = w.complaint, 0
 	if state.Retained != nil && *state.Retained > w.source.KeepAtMost {
 		state.Error = fmt.Sprintf("the slot %s holds back %d MiB of the database's log, more than keep_at_most allows; if it does not catch up, drop it with: select pg_drop_replication_slot('%s')", w.source.Slot, *state.Retained>>20, w.source.Slot)
@@ -145,7 +147,7 @@ func (w *watcher) look(ctx context.Context, rec *records.Records, pool *pgxpool.
 
 // prepareSlot makes publication and slot, where they are not there. A slot that was
 // there and is not any more took changes with it: then everything counts as purged.
-func (w *watcher) prepareSlot(ctx context.Context, state *records.Source) error {
+func (w *watcher) prepareSlot(ctx context.Context, rec *records.Records, state *records.Source) error {
 	conn, err := pgx.Connect(ctx, w.source.Database)
 	if err != nil {
 		return fmt.Errorf("connecting to the content database: %w", err)
@@ -178,7 +180,16 @@ func (w *watcher) prepareSlot(ctx context.Context, state *records.Source) error 
 	}
 	if slot && !lost {
 		state.Cursor = &w.source.Slot
-		return nil
+		return w.payDebt(ctx, rec, state)
+	}
+	if state.Cursor != nil {
+		// Noted before the slot is there: who finds the slot, finds the debt, whatever happens
+		// in between.
+		w.Log.Error("the slot of a source was lost, and with it changes; everything is purged", "source", w.source.Name, "slot", w.source.Slot)
+		state.Owed = w.source.Name + ": the slot " + w.source.Slot + " was lost, so nobody knows what changed"
+		if err := rec.SaveSource(ctx, *state); err != nil {
+			return err
+		}
 	}
 	if lost {
 		if _, err := conn.Exec(ctx, `select pg_drop_replication_slot($1)`, w.source.Slot); err != nil {
@@ -188,14 +199,20 @@ func (w *watcher) prepareSlot(ctx context.Context, state *records.Source) error 
 	if _, err := conn.Exec(ctx, `select pg_create_logical_replication_slot($1, 'pgoutput')`, w.source.Slot); err != nil {
 		return fmt.Errorf("making the slot %s (its user needs the right REPLICATION): %w", w.source.Slot, err)
 	}
-	if state.Cursor != nil {
-		w.Log.Error("the slot of a source was lost, and with it changes; everything is purged", "source", w.source.Name, "slot", w.source.Slot)
-		if _, _, err := w.Purge(ctx, tags.Purge{All: true}, "changes", w.source.Name+": the slot "+w.source.Slot+" was lost, so nobody knows what changed"); err != nil {
-			return err
-		}
-	}
 	state.Cursor = &w.source.Slot
-	return nil
+	return w.payDebt(ctx, rec, state)
+}
+
+// payDebt purges everything, if that is owed, and notes that it is not any more.
+func (w *watcher) payDebt(ctx context.Context, rec *records.Records, state *records.Source) error {
+	if state.Owed == "" {
+		return nil
+	}
+	if _, _, err := w.Purge(ctx, tags.Purge{All: true}, "changes", state.Owed); err != nil {
+		return err
+	}
+	state.Owed = ""
+	return rec.SaveSource(ctx, *state)
 }
 
 // objectInUse is PostgreSQL's code for what another session holds.
@@ -411,13 +428,11 @@ func (s *logStream) pass(ctx context.Context, e logEvent) error {
 	}
 }
 
-// tell says how far the log is not needed any more.
+// tell says how far the log is not needed any more, and asks for an answer: a database in which
+// nothing happens says nothing by itself, and that nothing is left to read is worth knowing.
+// Nothing confirmed since the start leaves the slot where it is.
 func (s *logStream) tell(ctx context.Context) error {
-	confirmed := pglogrepl.LSN(s.confirmed.Load())
-	if confirmed == 0 {
-		return nil // nothing confirmed since the start: the slot knows
-	}
-	return pglogrepl.SendStandbyStatusUpdate(ctx, s.conn, pglogrepl.StandbyStatusUpdate{WALWritePosition: confirmed})
+	return pglogrepl.SendStandbyStatusUpdate(ctx, s.conn, pglogrepl.StandbyStatusUpdate{WALWritePosition: pglogrepl.LSN(s.confirmed.Load()), ReplyRequested: true})
 }
 
 // fieldsOf reads a row of the log as JSON has its values.

@@ -132,10 +132,9 @@ func (r *run) ask(ctx context.Context, q changes.Question, each func(tag string)
 		if err != nil {
 			return err
 		}
-		if pool, err = openContent(ctx, url); err != nil {
+		if pool, err = r.pools.of(ctx, url); err != nil {
 			return err
 		}
-		defer pool.Close()
 	}
 	with := make([]any, len(q.With))
 	for i, v := range q.With {
@@ -259,30 +258,6 @@ func (r *run) close(ctx context.Context, rec *records.Records, cause error) (rec
 		return r.record, cause
 	}
 	return r.record, err
-}
-
-// openContent connects to a content database, to read and no more.
-func openContent(ctx context.Context, url string) (*pgxpool.Pool, error) {
-	config, err := pgxpool.ParseConfig(url)
-	if err != nil {
-		return nil, fmt.Errorf("reading the content database's address: %w", err)
-	}
-	config.MaxConns = 3
-	config.ConnConfig.ConnectTimeout = 5 * time.Second
-	params := config.ConnConfig.RuntimeParams
-	params["application_name"], params["timezone"], params["datestyle"] = "gerastic changes", "UTC", "ISO"
-	params["default_transaction_read_only"] = "on"
-	pool, err := pgxpool.NewWithConfig(ctx, config)
-	if err == nil {
-		err = pool.Ping(ctx)
-	}
-	if err != nil {
-		if pool != nil {
-			pool.Close()
-		}
-		return nil, fmt.Errorf("connecting to the content database: %w", err)
-	}
-	return pool, nil
 }
 
 // readRows calls each with the rows of a query, as text by column; nil is null. Rows

@@ -4,9 +4,11 @@ import (
 	"cmp"
 	"context"
 	"encoding/binary"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"hash/fnv"
+	"maps"
 	"math"
 	"math/big"
 	"slices"
@@ -58,11 +60,10 @@ func (w *watcher) readTable(ctx context.Context, trigger string) (records.Run, e
 // table reads both queries from where they were.
 func (r *run) table(ctx context.Context, state *records.Source) error {
 	var err error
-	if r.pool, err = openContent(ctx, r.source.Database); err != nil {
+	if r.pool, err = r.pools.of(ctx, r.source.Database); err != nil {
 		return err
 	}
-	defer r.pool.Close()
-	seen := unpackSeen(state.Seen)
+	seen, ahead := unpackSeen(state.Seen), unpackAhead(state.Ahead)
 	for i, q := range []struct {
 		name, text string
 		cursor     **string
@@ -71,7 +72,7 @@ func (r *run) table(ctx context.Context, state *records.Source) error {
 		if q.text == "" {
 			continue
 		}
-		read := &reading{run: r, query: q.text, op: q.op, before: seen[i]}
+		read := &reading{run: r, query: q.text, op: q.op, before: seen[i], ahead: ahead[i]}
 		next, err := read.from(ctx, *q.cursor)
 		if err != nil {
 			return fmt.Errorf("source %s, %s: %w", r.source.Name, q.name, err)
@@ -80,31 +81,40 @@ func (r *run) table(ctx context.Context, state *records.Source) error {
 			state.Detail = "begun: what was there before the first run is not read"
 		}
 		*q.cursor = &next
-		seen[i] = read.seen
+		seen[i], ahead[i] = read.seen, read.ahead
 	}
 	if err := cmp.Or(r.flush(ctx), r.refused); err != nil {
 		return err
 	}
-	state.Seen = packSeen(seen)
+	state.Seen, state.Ahead = packSeen(seen), packAhead(ahead)
 	return nil
 }
 
 // reading is one query read once. Its cursor is a time or a number.
 //
-// A row may be committed after the time that it carries, behind rows that were read
-// before it. So times are read again from an overlap before the last (numbers from the
-// last itself), and what was seen in it is left out. Where clocks differ, a row may
-// carry a time to come: the cursor never goes beyond the database's own clock.
+// A row may be committed after the time or the number that it carries, behind rows that were
+// read before it. So the cursor waits: it goes on to what was read only when every transaction
+// that had not ended then has, and a time's overlap has passed besides; times are read again
+// from an overlap before it. What was seen in between is left out. Where clocks differ, a row
+// may carry a time to come: the cursor never goes beyond the database's own clock.
 type reading struct {
 	*run
 	query  string
 	op     changes.Op
 	before map[uint64]place // what the last run read in the overlap, and beyond
 	seen   map[uint64]place // what this one did
+	ahead  *ahead           // how far was read beyond the cursor; nil: no further
 	bad    error            // the first row that made no sense: the others count all the same
 	begins bool             // the first run: what is there is noted, not taken
 	isTime bool
 	kind   string // the cursor's type in SQL
+}
+
+// ahead is how far a query was read, and when the cursor may go there.
+type ahead struct {
+	Last  string    `json:"last"`  // as a cursor
+	Until int64     `json:"until"` // the transactions below this have ended
+	Read  time.Time `json:"read"`
 }
 
 // place is a cursor's value: of a time in microseconds, or of a number.
@@ -126,6 +136,10 @@ func (r *reading) from(ctx context.Context, cursor *string) (next string, err er
 		cursor, r.begins = &first, true
 	}
 	var start, limit string
+	running, err := r.transactions(ctx)
+	if err != nil {
+		return "", err
+	}
 	if r.isTime {
 		err = r.pool.QueryRow(ctx, fmt.Sprintf(`select ($1::text::%[1]s - $2::text::interval)::text, clock_timestamp()::%[1]s::text`, r.kind), *cursor, fmt.Sprintf("%f seconds", r.source.Overlap.Seconds())).Scan(&start, &limit)
 	} else {
@@ -140,6 +154,10 @@ func (r *reading) from(ctx context.Context, cursor *string) (next string, err er
 	if err != nil {
 		return "", err
 	}
+	clock := place(math.MinInt64)
+	if at, err := r.place(limit); r.isTime && err == nil {
+		clock = at
+	}
 	err = readRows(ctx, r.pool, r.query, []any{start}, func(row map[string]*string) error {
 		c, at, text, err := r.row(row)
 		if err != nil {
@@ -150,7 +168,9 @@ func (r *reading) from(ctx context.Context, cursor *string) (next string, err er
 			last, lastPlace = text, at
 		}
 		digest := fingerprint(row, r.op)
-		r.remember(digest, at, lastPlace)
+		if !r.mayChangeAgain(at, clock) {
+			r.remember(digest, at, lastPlace)
+		}
 		if _, known := r.before[digest]; known || r.begins {
 			return nil
 		}
@@ -159,13 +179,56 @@ func (r *reading) from(ctx context.Context, cursor *string) (next string, err er
 	if err = cmp.Or(err, r.bad); err != nil {
 		return "", cmp.Or(r.flush(ctx), err)
 	}
-	if r.isTime {
-		if p, err := r.place(limit); err == nil && p < lastPlace {
-			last, lastPlace = limit, p
-		}
+	if r.isTime && clock < lastPlace {
+		last = limit
 	}
-	r.forget(lastPlace)
-	return last, nil
+	after, err := r.transactions(ctx)
+	if err != nil {
+		return "", err
+	}
+	to := r.goOn(*cursor, last, running.oldest, after.next)
+	if at, err := r.place(to); err == nil {
+		r.forget(at)
+	}
+	return to, nil
+}
+
+// transactions are those of the content database: from oldest on they have not ended, from
+// next on not begun.
+type transactions struct{ oldest, next int64 }
+
+func (r *reading) transactions(ctx context.Context) (t transactions, err error) {
+	err = r.pool.QueryRow(ctx, `select pg_snapshot_xmin(s)::text::bigint, pg_snapshot_xmax(s)::text::bigint from pg_current_snapshot() s`).Scan(&t.oldest, &t.next)
+	if err != nil {
+		return t, fmt.Errorf("asking which transactions have ended: %w", err)
+	}
+	return t, nil
+}
+
+// goOn is where the cursor goes after a reading that came to last: before it, the transactions
+// from oldest on had not ended; after it, those from next on had not begun.
+func (r *reading) goOn(cursor, last string, oldest, next int64) string {
+	now := time.Now()
+	if r.begins { // what is there was not taken: nothing before it is waited for
+		r.ahead = &ahead{last, next, now}
+		return cursor
+	}
+	if r.ahead != nil && (oldest < r.ahead.Until || !r.isTime && now.Sub(r.ahead.Read) < r.source.Overlap) {
+		return cursor
+	}
+	if r.ahead != nil {
+		cursor = r.ahead.Last
+	}
+	r.ahead = &ahead{last, next, now}
+	return cursor
+}
+
+// mayChangeAgain reports whether a row may change once more without another time: times in
+// whole seconds, and the second has not ended. Then it is taken again at the next reading,
+// even if it is as it was: it may have been otherwise meanwhile.
+func (r *reading) mayChangeAgain(at, clock place) bool {
+	const second = place(time.Second / time.Microsecond)
+	return r.isTime && at%second == 0 && at > clock-second && at < clock+second
 }
 
 // describe learns the cursor's type from the query's parameter, and checks its columns.
@@ -277,10 +340,14 @@ func (r *reading) place(text string) (place, error) {
 	return 0, fmt.Errorf("the cursor %q is no time", text)
 }
 
-// fingerprint tells a row from every other, and from itself at another cursor.
+// fingerprint tells a row from every other, and from itself at another cursor or with other
+// content: what changes twice within the resolution of its time is two changes.
 func fingerprint(row map[string]*string, op changes.Op) uint64 {
 	h := fnv.New64a()
-	fmt.Fprintf(h, "%q %q %q %q", op, deref(row["kind"]), deref(row["id"]), deref(row["cursor"]))
+	fmt.Fprintf(h, "%q", op)
+	for _, name := range slices.Sorted(maps.Keys(row)) {
+		fmt.Fprintf(h, " %q %t %q", name, row[name] != nil, deref(row[name]))
+	}
 	return h.Sum64()
 }
 
@@ -304,6 +371,19 @@ func (r *reading) forget(last place) {
 			delete(r.seen, digest)
 		}
 	}
+}
+
+func packAhead(all [2]*ahead) string {
+	text, err := json.Marshal(all)
+	if err != nil {
+		return "" // then it is read again from the cursor
+	}
+	return string(text)
+}
+
+func unpackAhead(text string) (all [2]*ahead) {
+	_ = json.Unmarshal([]byte(text), &all) // empty before the first reading
+	return all
 }
 
 // packSeen writes what was seen of both queries: how much of the first, and then each

@@ -23,12 +23,13 @@ type Source struct { // the columns of change_source, in their order
 	Behind          *int64     // bytes of the database's log that are not read yet
 	Retained        *int64     // bytes of the database's log that are held back
 	Detail          string     // what else its reader should know
+	Ahead           string     // how far was read beyond the cursors, see detect
 	Owed            string     // why everything must be purged before it is read on; "" if nothing is owed
 }
 
 // Sources returns the state of every source, by name.
 func (r *Records) Sources(ctx context.Context) (map[string]Source, error) {
-	rows, err := r.pool.Query(ctx, `select name, kind, cursor, deleted, null::bytea, node, checked, error, failures, behind, retained, detail, owed from change_source`)
+	rows, err := r.pool.Query(ctx, `select name, kind, cursor, deleted, null::bytea, node, checked, error, failures, behind, retained, detail, ahead, owed from change_source`)
 	if err != nil {
 		return nil, err
 	}
@@ -42,7 +43,7 @@ func (r *Records) Sources(ctx context.Context) (map[string]Source, error) {
 
 // Source returns the state of one source; a fresh one if it was never read.
 func (r *Records) Source(ctx context.Context, name, kind string) (Source, error) {
-	rows, err := r.pool.Query(ctx, `select name, kind, cursor, deleted, seen, node, checked, error, failures, behind, retained, detail, owed from change_source where name = $1 and kind = $2`, name, kind)
+	rows, err := r.pool.Query(ctx, `select name, kind, cursor, deleted, seen, node, checked, error, failures, behind, retained, detail, ahead, owed from change_source where name = $1 and kind = $2`, name, kind)
 	if err != nil {
 		return Source{}, err
 	}
@@ -55,11 +56,11 @@ func (r *Records) Source(ctx context.Context, name, kind string) (Source, error)
 
 // SaveSource keeps the state of a source.
 func (r *Records) SaveSource(ctx context.Context, s Source) error {
-	_, err := r.pool.Exec(ctx, `insert into change_source (name, kind, cursor, deleted, seen, node, checked, error, failures, behind, retained, detail, owed)
-		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13) on conflict (name) do update set kind = excluded.kind, cursor = excluded.cursor, deleted = excluded.deleted,
+	_, err := r.pool.Exec(ctx, `insert into change_source (name, kind, cursor, deleted, seen, node, checked, error, failures, behind, retained, detail, ahead, owed)
+		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14) on conflict (name) do update set kind = excluded.kind, cursor = excluded.cursor, deleted = excluded.deleted,
 		seen = excluded.seen, node = excluded.node, checked = excluded.checked, error = excluded.error, failures = excluded.failures, behind = excluded.behind,
-		retained = excluded.retained, detail = excluded.detail, owed = excluded.owed`,
-		s.Name, s.Kind, s.Cursor, s.Deleted, s.Seen, s.Node, s.Checked, s.Error, s.Failures, s.Behind, s.Retained, s.Detail, s.Owed)
+		retained = excluded.retained, detail = excluded.detail, ahead = excluded.ahead, owed = excluded.owed`,
+		s.Name, s.Kind, s.Cursor, s.Deleted, s.Seen, s.Node, s.Checked, s.Error, s.Failures, s.Behind, s.Retained, s.Detail, s.Ahead, s.Owed)
 	if err != nil {
 		return fmt.Errorf("keeping how far %s was read: %w", s.Name, err)
 	}

@@ -10,11 +10,14 @@ insert into purge (sequence, actor, reason, mode, selector)
 alter table change_source add column owed text not null default '';
 comment on column change_source.owed is 'Why everything must be purged before the source is read on; empty if nothing is owed.';
 
+alter table change_source add column ahead text not null default '';
+comment on column change_source.ahead is 'How far each query of a table was read beyond the cursor, which waits for the transactions that had not ended then.';
+
 alter table node add column trouble text not null default '';
 comment on column node.trouble is 'What the node has to do without, in words; empty if nothing.';
 
 ---- create above / drop below ----
 
 alter table node drop column trouble;
-alter table change_source drop column owed;
+alter table change_source drop column owed, drop column ahead;
 alter table purge drop column mark;
