@@ -22,6 +22,9 @@ type Client struct {
 	http  *http.Client
 }
 
+// DefaultControl is where a node's control side is, unless it is told otherwise.
+const DefaultControl = "http://127.0.0.1:8490"
+
 // New returns a client for the control address of a node (http://127.0.0.1:8490) and a
 // bearer token with the rights that the calls need.
 func New(control, token string) *Client {

@@ -214,7 +214,7 @@ func (d *Demo) startPeople(ctx context.Context) error {
 
 // Welcome prints where everything is and what to try first.
 func (d *Demo) Welcome(w io.Writer) {
-	edge, command := d.Node.EdgeURL(), d.options.Command
+	edge, command := d.Node.EdgeURL(), d.options.Command+d.flags()
 	fmt.Fprintf(w, `
 Ostrel Isles Ferries is at sea.
 
@@ -233,6 +233,20 @@ Try first, in another terminal:
   curl -s -X POST %s/desk/import && sleep 1 && %s changes log --limit 3
 
 `, edge, d.Origin, d.Node.ControlURL(), d.Token, edge, command, command, command, edge, d.Token, d.Origin, command)
+}
+
+// flags are what commands need to find this demo, where it is not where they look by default.
+func (d *Demo) flags() (flags string) {
+	if at := d.Node.ControlURL(); at != client.DefaultControl {
+		flags += " --control " + at
+	}
+	switch data := d.options.Node.Data; {
+	case d.options.Node.AdminToken != "":
+		flags += " --token " + d.Token
+	case data != node.DefaultData:
+		flags += " --data " + data
+	}
+	return flags
 }
 
 // Stop stops everything that Start started.

@@ -51,6 +51,7 @@ export class Fragments {
   #running = new Map() // key → the fill that goes on without Gerastic, and the one after it
   #inARow = 0
   #restUntil = 0
+  #tokenRefused = false // said already: it is as wrong the next time
   #behind = new Set()
 
   constructor({ control, token, namespace = '', timeout = 250, wait = 5000, lease = 30000, parallel = 8, fetch: fetchWith = globalThis.fetch, warn = console.warn }) {
@@ -233,7 +234,8 @@ export class Fragments {
   #failed(error) {
     this.counts.unreached++
     if (Date.now() < this.#restUntil) return
-    this.#options.warn('fragments are made without Gerastic:', error)
+    if (!error.token || !this.#tokenRefused) this.#options.warn('fragments are made without Gerastic:', error)
+    this.#tokenRefused ||= Boolean(error.token)
     if (++this.#inARow >= breakAfter) this.#restUntil = Date.now() + breakFor
   }
 
@@ -247,7 +249,11 @@ export class Fragments {
       })
       clearTimeout(timer)
       timer = setTimeout(() => gone.abort(new Error('Gerastic did not answer in time')), this.#options.timeout + more)
-      if (!answer.ok) throw new Error((await answer.json().catch(() => ({}))).detail ?? `status ${answer.status}`)
+      if (!answer.ok) {
+        const why = (await answer.json().catch(() => ({}))).detail ?? `status ${answer.status}`
+        throw Object.assign(new Error(why), { token: answer.status === 401 || answer.status === 403 })
+      }
+      this.#tokenRefused = false
       const items = decode(new Uint8Array(await answer.arrayBuffer()))
       this.#inARow = 0
       return items

@@ -899,6 +899,8 @@ export interface components {
             /** Format: int64 */
             revision: number;
             source: string;
+            /** Format: int64 */
+            touched?: number;
             warnings: components["schemas"]["PolicyProblem"][];
         };
         PolicyProblem: {
@@ -1328,13 +1330,23 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description OK */
+            /** @description All sources are well */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["ChangesStatus"];
+                };
+            };
+            /** @description Some source is not well, which the body says; or, as problem details, the state of them is not known */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangesStatus"];
+                    "application/problem+json": components["schemas"]["ErrorModel"];
                 };
             };
             /** @description Error */
@@ -1617,6 +1629,26 @@ export interface operations {
                     "application/problem+json": string;
                 };
             };
+            /** @description The path takes other methods */
+            405: {
+                headers: {
+                    /** @description Those that it takes */
+                    Allow?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": string;
+                };
+            };
+            /** @description The node is not reached under this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": string;
+                };
+            };
         };
     };
     "store-fragments": {
@@ -1671,6 +1703,17 @@ export interface operations {
                     "application/problem+json": string;
                 };
             };
+            /** @description The path takes other methods */
+            405: {
+                headers: {
+                    /** @description Those that it takes */
+                    Allow?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": string;
+                };
+            };
             /** @description The length is missing */
             411: {
                 headers: {
@@ -1682,6 +1725,15 @@ export interface operations {
             };
             /** @description It does not fit into the store */
             413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": string;
+                };
+            };
+            /** @description The node is not reached under this name */
+            421: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1786,6 +1838,35 @@ export interface operations {
                     "application/problem+json": string;
                 };
             };
+            /** @description The path takes other methods */
+            405: {
+                headers: {
+                    /** @description Those that it takes */
+                    Allow?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": string;
+                };
+            };
+            /** @description The node is not reached under this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": string;
+                };
+            };
+            /** @description What was stored as gzip is none */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": string;
+                };
+            };
         };
     };
     "put-fragment": {
@@ -1852,6 +1933,17 @@ export interface operations {
                     "application/problem+json": string;
                 };
             };
+            /** @description The path takes other methods */
+            405: {
+                headers: {
+                    /** @description Those that it takes */
+                    Allow?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": string;
+                };
+            };
             /** @description A purge or a newer fill has overtaken the lease */
             409: {
                 headers: {
@@ -1872,6 +1964,15 @@ export interface operations {
             };
             /** @description It does not fit into the store */
             413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": string;
+                };
+            };
+            /** @description The node is not reached under this name */
+            421: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1924,6 +2025,15 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description The key is none */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": string;
+                };
+            };
             /** @description There is no token, or none that is known */
             401: {
                 headers: {
@@ -1942,8 +2052,28 @@ export interface operations {
                     "application/problem+json": string;
                 };
             };
+            /** @description The path takes other methods */
+            405: {
+                headers: {
+                    /** @description Those that it takes */
+                    Allow?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": string;
+                };
+            };
             /** @description The lease is not in force */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": string;
+                };
+            };
+            /** @description The node is not reached under this name */
+            421: {
                 headers: {
                     [name: string]: unknown;
                 };

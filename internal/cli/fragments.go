@@ -226,8 +226,11 @@ applications use. It stores fragments in a namespace of its own, and drops them 
 		Example: "  gerastic fragments bench\n  gerastic fragments bench --size 16KiB --many 500",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			length, err := policy.ParseSize(sizeText)
-			if err != nil || length > 64<<20 {
-				return usage("--size: from 1 byte to 64MiB (%v)", err)
+			if err != nil {
+				return usage("--size: %w", err)
+			}
+			if length < 1 || length > 64<<20 {
+				return usage("--size is from 1B to 64MiB")
 			}
 			if many < 1 || many > 1000 || times < 1 || times > 100_000 {
 				return usage("--many is 1 to 1000, --times 1 to 100000")

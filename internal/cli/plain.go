@@ -15,6 +15,7 @@ type plain struct {
 	w       io.Writer
 	instead func(r rune) string // of what a terminal would obey
 	held    []byte              // the beginning of a character whose rest comes with the next write
+	failed  *error              // the first that writing ended in
 }
 
 func (p *plain) Write(b []byte) (int, error) {
@@ -25,9 +26,23 @@ func (p *plain) Write(b []byte) (int, error) {
 		p.held = append(p.held, b[i:]...)
 		b = b[:i]
 	}
-	_, err := p.w.Write(harmless(b, p.instead))
+	_, err := p.asIs(harmless(b, p.instead))
 	return given, err
 }
+
+// asIs writes bytes as they are, and remembers if that fails.
+func (p *plain) asIs(b []byte) (int, error) {
+	n, err := p.w.Write(b)
+	if p.failed != nil && *p.failed == nil {
+		*p.failed = err
+	}
+	return n, err
+}
+
+// asTheyAre writes through a plain without changing anything.
+type asTheyAre struct{ *plain }
+
+func (w asTheyAre) Write(b []byte) (int, error) { return w.asIs(b) }
 
 func inHex(r rune) string { return fmt.Sprintf(`\x%02x`, r) }
 
@@ -37,7 +52,7 @@ func inJSON(r rune) string { return fmt.Sprintf(`\u%04x`, r) }
 // plainJSON is the writer for JSON, in place of one for text.
 func plainJSON(w io.Writer) io.Writer {
 	if p, isPlain := w.(*plain); isPlain {
-		return &plain{w: p.w, instead: inJSON}
+		return &plain{w: p.w, instead: inJSON, failed: p.failed}
 	}
 	return w
 }
@@ -90,5 +105,5 @@ func (a *app) raw() io.Writer {
 			return a.out
 		}
 	}
-	return p.w
+	return asTheyAre{p}
 }

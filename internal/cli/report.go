@@ -41,7 +41,7 @@ total hit ratio is lower, or when there is nothing to measure.`,
 				return usage("--of %q: it is visitors or pieces", q.Of)
 			}
 			expects := cmd.Flags().Changed("at-least")
-			if expects && (atLeast < 0 || atLeast > 1) {
+			if expects && !(atLeast >= 0 && atLeast <= 1) { // NaN is neither
 				return usage("--at-least is a ratio from 0 to 1, such as 0.8")
 			}
 			report, err := a.client().Ratio(cmd.Context(), q)

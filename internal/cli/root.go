@@ -46,7 +46,8 @@ type app struct {
 
 // Run carries out a command line and returns its exit code.
 func Run(args []string, out, errs io.Writer) int {
-	out, errs = &plain{w: out, instead: inHex}, &plain{w: errs, instead: inHex}
+	printed := &plain{w: out, instead: inHex, failed: new(error)}
+	out, errs = printed, &plain{w: errs, instead: inHex, failed: new(error)}
 	a := &app{out: out, errs: errs}
 	root := a.root()
 	root.SetArgs(args)
@@ -55,6 +56,9 @@ func Run(args []string, out, errs io.Writer) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	err := root.ExecuteContext(ctx)
+	if err == nil && *printed.failed != nil { // what was not written was not said
+		err = fmt.Errorf("writing the output: %w", *printed.failed)
+	}
 	if err == nil {
 		return 0
 	}
@@ -82,9 +86,9 @@ Begin with: gerastic demo`,
 	}
 	flags := root.PersistentFlags()
 	flags.StringVarP(&a.format, "output", "o", "table", "table, json or csv")
-	flags.StringVar(&a.control, "control", env("GERASTIC_CONTROL", "http://127.0.0.1:8490"), "control address of the node (GERASTIC_CONTROL)")
+	flags.StringVar(&a.control, "control", env("GERASTIC_CONTROL", client.DefaultControl), "control address of the node (GERASTIC_CONTROL)")
 	flags.StringVar(&a.token, "token", "", "bearer token (GERASTIC_TOKEN); else DATA/admin.token")
-	flags.StringVar(&a.data, "data", env("GERASTIC_DATA", "gerastic-data"), "directory of the node (GERASTIC_DATA)")
+	flags.StringVar(&a.data, "data", env("GERASTIC_DATA", node.DefaultData), "directory of the node (GERASTIC_DATA)")
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return usage("%w; see: %s --help", err, c.CommandPath())
 	})
@@ -108,14 +112,16 @@ func wrapArgs(c *cobra.Command) {
 	check := c.Args
 	if check == nil {
 		check = cobra.NoArgs
-		if c.HasSubCommands() {
-			check = func(c *cobra.Command, args []string) error {
-				if len(args) > 0 {
-					return fmt.Errorf("%s has no command %q", c.CommandPath(), args[0])
-				}
-				return nil
+	}
+	if c.HasSubCommands() && !c.Runnable() {
+		// It shows its commands, but a name that is none of them is a mistake.
+		c.RunE = func(c *cobra.Command, args []string) error {
+			if len(args) > 0 {
+				return noCommand(c, args[0])
 			}
+			return c.Help()
 		}
+		check = cobra.ArbitraryArgs
 	}
 	c.Args = func(c *cobra.Command, args []string) error {
 		if err := check(c, args); err != nil {
@@ -126,6 +132,15 @@ func wrapArgs(c *cobra.Command) {
 	for _, sub := range c.Commands() {
 		wrapArgs(sub)
 	}
+}
+
+// noCommand says which command was meant, if one reads nearly like it.
+func noCommand(c *cobra.Command, name string) error {
+	c.SuggestionsMinimumDistance = 2
+	if near := c.SuggestionsFor(name); len(near) > 0 {
+		return usage("%s has no command %q; did you mean %s?", c.CommandPath(), name, near[0])
+	}
+	return usage("%s has no command %q; see: %s --help", c.CommandPath(), name, c.CommandPath())
 }
 
 func env(name, otherwise string) string {

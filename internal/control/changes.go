@@ -134,6 +134,10 @@ func (c *Control) changeCalls() {
 			}
 			return out, nil
 		})
+	answers := c.api.OpenAPI().Paths["/v1/changes/status"].Get.Responses
+	answers["200"].Description = "All sources are well"
+	answers["503"] = &huma.Response{Description: "Some source is not well, which the body says; or, as problem details, the state of them is not known", Content: map[string]*huma.MediaType{
+		"application/json": answers["200"].Content["application/json"], "application/problem+json": answers["default"].Content["application/problem+json"]}}
 }
 
 // sender finds out which webhook a call is, and that it may send. Which webhooks there are is

@@ -4,12 +4,17 @@ import (
 	"bytes"
 	"io/fs"
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 )
 
-// notFound serves the console's files, and a problem for unknown calls. Pages of the
-// console are made in the browser, so that every other path gets its index.
+// pages are the console's, which are made in the browser: each gets its index. They are those
+// of console/src/router.ts.
+var pages = []string{"", "live", "findings", "routes", "tags", "fragments", "changes", "purge", "sign-in"}
+
+// notFound serves the console's files and pages, and a problem for everything else: a probe
+// that asks for a path which does not exist must not be told that all is well.
 func notFound(console fs.FS) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		path := strings.TrimPrefix(r.URL.Path, "/")
@@ -24,8 +29,8 @@ func notFound(console fs.FS) http.HandlerFunc {
 			http.ServeFileFS(w, r, console, path)
 			return
 		}
-		if strings.HasPrefix(path, "assets/") {
-			problem(w, http.StatusNotFound, "there is no such file")
+		if !slices.Contains(pages, strings.TrimSuffix(path, "/")) {
+			problem(w, http.StatusNotFound, "there is no such page; the node's health is at /healthz and /readyz, its console at /")
 			return
 		}
 		w.Header().Set("Cache-Control", "no-cache")

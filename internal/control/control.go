@@ -109,6 +109,7 @@ func New(node Node, e *edge.Edge, console fs.FS, log *slog.Logger, hosts ...stri
 	r.Get("/readyz", c.readyz)
 	calls.Method(http.MethodGet, "/metrics", c.needs(records.Read, c.metrics()))
 	r.NotFound(compressReads(notFound(console)).ServeHTTP)
+	r.MethodNotAllowed(c.otherMethod)
 	return c
 }
 
@@ -230,6 +231,18 @@ func problem(w http.ResponseWriter, status int, detail string) {
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.WriteHeader(status)
 	_ = huma.DefaultFormats["application/json"].Marshal(w, &huma.ErrorModel{Status: status, Title: http.StatusText(status), Detail: detail})
+}
+
+// otherMethod answers a call whose path exists, but not for its method (RFC 9110 §15.5.6).
+func (c *Control) otherMethod(w http.ResponseWriter, r *http.Request) {
+	var allowed []string
+	for _, method := range []string{"GET", "HEAD", "POST", "PUT", "PATCH", "DELETE"} {
+		if c.router.Match(chi.NewRouteContext(), method, r.URL.Path) {
+			allowed = append(allowed, method)
+		}
+	}
+	w.Header().Set("Allow", strings.Join(allowed, ", "))
+	problem(w, http.StatusMethodNotAllowed, "this path takes "+strings.Join(allowed, ", ")+", not "+r.Method)
 }
 
 func (c *Control) healthz(w http.ResponseWriter, _ *http.Request) {

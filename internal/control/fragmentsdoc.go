@@ -34,6 +34,8 @@ func (c *Control) describeFragments() {
 	name := param("key", "path", `The fragment's key: a name, and in brackets what tells pieces of the name apart, as in row("tholm",7)`, true)
 	lease := param(leaseHeader, "header", "The lease that the last lookup gave", false)
 	add := func(id, method, path, summary, about string, params []*huma.Param, body *huma.RequestBody, answers map[string]*huma.Response) {
+		answers["405"] = answer("The path takes other methods", "application/problem+json", "Allow", "Those that it takes")
+		answers["421"] = fault("The node is not reached under this name")
 		answers["401"], answers["403"] = fault("There is no token, or none that is known"), fault("The token lacks the right, or is for another application")
 		op := operation(id, method, path, summary, records.Fragments)
 		op.Description, op.Parameters, op.RequestBody, op.Responses = about, params, body, answers
@@ -51,7 +53,7 @@ func (c *Control) describeFragments() {
 		"200": answer("It is there", "*/*", stateHeader, "fresh, or stale", leaseHeader, "With stale: it is yours to fill, behind whoever waits", leftHeader, "Seconds of its life that are left", costHeader, "Milliseconds that its fill took", "Cache-Groups", "Its tags (RFC 9875)", "Age", "Seconds since it was stored"),
 		"202": answer("Somebody else fills it", "", stateHeader, "filling", "Retry-After", "Seconds"),
 		"404": answer("It is not there", "application/problem+json", stateHeader, "yours, or missing if no lease was asked for", leaseHeader, "With yours: the right to fill it"),
-		"400": fault("The key or a parameter is none"),
+		"400": fault("The key or a parameter is none"), "500": fault("What was stored as gzip is none"),
 	})
 	add("put-fragment", http.MethodPut, "/v1/fragments/{key}", "Store what was filled", "", []*huma.Param{name, namespace, lease,
 		param("Cache-Control", "header", "max-age, the lifetime, and perhaps stale-while-revalidate, in seconds", true),
@@ -63,7 +65,7 @@ func (c *Control) describeFragments() {
 		"411": fault("The length is missing"), "413": fault("It does not fit into the store"), "422": fault("It has no lease, no lifetime, or too many tags"),
 	})
 	add("delete-fragment", http.MethodDelete, "/v1/fragments/{key}", "Drop a fragment on every node; with a lease, give that back instead", "", []*huma.Param{name, namespace, lease}, nil, map[string]*huma.Response{
-		"200": answer("It is purged, as the purge in the body says", "application/json"), "204": answer("The lease is given back", ""), "409": fault("The lease is not in force"), "503": fault("The ledger cannot be written to"),
+		"200": answer("It is purged, as the purge in the body says", "application/json"), "204": answer("The lease is given back", ""), "400": fault("The key is none"), "409": fault("The lease is not in force"), "503": fault("The ledger cannot be written to"),
 	})
 	add("lookup-fragments", http.MethodPost, "/v1/fragments/lookup", "Find up to 1,000 fragments in one round trip",
 		"The body is a CBOR map: keys (array of texts), wait and lease (milliseconds), fresh, renew and details (booleans). The answer is a CBOR sequence (RFC 8742): a map with namespace and stamp, then for each key, in any order, a map with at (its place), state, and as they apply lease, cause, waited, body, coding, age, left (seconds), tags, and with details type and cost (milliseconds).",

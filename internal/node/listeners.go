@@ -40,7 +40,10 @@ func (s *Settings) visitors() gate.Options {
 func bind(flag, address string, o gate.Options) (*gate.Listener, error) {
 	l, err := net.Listen("tcp", address)
 	if err != nil {
-		return nil, fmt.Errorf("%s %s cannot be listened on; is another node running there? (%w)", flag, address, errors.Unwrap(err))
+		if inner := errors.Unwrap(err); inner != nil {
+			err = inner // without the address, which is said already
+		}
+		return nil, fmt.Errorf("%s %s cannot be listened on; is another node running there? (%w)", flag, address, err)
 	}
 	return gate.New(l, o), nil
 }

@@ -41,6 +41,9 @@ type Settings struct {
 	trusted origin.Trusted
 }
 
+// DefaultData is a node's directory, unless it is told otherwise.
+const DefaultData = "gerastic-data"
+
 // DefaultSyncLimit is how long a node may go without knowing the ledger.
 const DefaultSyncLimit = 10 * time.Second
 

@@ -84,16 +84,17 @@ const (
 )
 
 func (d *document) changes(n ast.Node, c *Changes) {
+	var nodes []ast.Node
 	d.mapping(n, "changes",
 		field{"sources", func(n ast.Node) {
-			d.list(n, "changes.sources", func(n ast.Node) { c.Sources = append(c.Sources, d.source(n)) })
+			d.list(n, "changes.sources", func(n ast.Node) { c.Sources, nodes = append(c.Sources, d.source(n)), append(nodes, n) })
 		}},
 		field{"rules", func(n ast.Node) {
 			d.list(n, "changes.rules", func(n ast.Node) { c.Rules = append(c.Rules, d.changeRule(n)) })
 		}},
 	)
-	unique(d, n, "source", c.Sources, func(s *Source) string { return s.Name })
-	unique(d, n, "replication slot", c.Sources, func(s *Source) string { return s.Slot })
+	unique(d, "source", nodes, c.Sources, func(s *Source) string { return s.Name })
+	unique(d, "replication slot", nodes, c.Sources, func(s *Source) string { return s.Slot })
 	for _, s := range c.Sources {
 		for _, table := range s.Tables {
 			if !slices.ContainsFunc(c.Rules, func(r *changes.Rule) bool { return r.Kind == KindOf(table) }) {

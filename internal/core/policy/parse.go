@@ -36,12 +36,12 @@ func Parse(name string, source []byte, lookup func(string) (string, bool)) (*Pol
 func (d *document) policy(root ast.Node, p *Policy) {
 	version := 0
 	var marks []Mark
-	var routes []ast.Node
+	var origins, routes []ast.Node
 	d.mapping(root, "the policy",
 		field{"version", func(n ast.Node) { d.integer(n, "version", 1, 1, &version) }},
 		field{"enabled", func(n ast.Node) { d.boolean(n, "enabled", &p.Enabled) }},
 		field{"origins", func(n ast.Node) {
-			d.list(n, "origins", func(n ast.Node) { p.Origins = append(p.Origins, d.origin(n)) })
+			d.list(n, "origins", func(n ast.Node) { p.Origins, origins = append(p.Origins, d.origin(n)), append(origins, n) })
 		}},
 		field{"routes", func(n ast.Node) {
 			d.list(n, "routes", func(n ast.Node) {
@@ -63,17 +63,19 @@ func (d *document) policy(root ast.Node, p *Policy) {
 		plan.Marks, plan.TermsName = marks, termsName(plan, p.Origins)
 		d.warnOfVisitors(routes[i], plan)
 	}
-	unique(d, root, "origin", p.Origins, func(o *Origin) string { return o.Name })
-	unique(d, root, "route", p.Routes, func(r *Plan) string { return r.Name })
+	unique(d, "origin", origins, p.Origins, func(o *Origin) string { return o.Name })
+	unique(d, "route", routes, p.Routes, func(r *Plan) string { return r.Name })
 }
 
-func unique[T any](d *document, root ast.Node, what string, all []T, name func(T) string) {
-	seen := map[string]bool{}
-	for _, v := range all {
-		if n := name(v); n != "" && seen[n] {
-			d.fail(root, "two %ss are named %q; names must differ", what, n)
+// unique says which have a name that one before has; nodes are where they stand.
+func unique[T any](d *document, what string, nodes []ast.Node, all []T, name func(T) string) {
+	seen := map[string]int{}
+	for i, v := range all {
+		n := name(v)
+		if first, twice := seen[n]; n != "" && twice {
+			d.fail(nodes[i], "two %ss are named %q, this one and that in line %d; names must differ", what, n, d.at(nodes[first], "").Line)
 		} else {
-			seen[n] = true
+			seen[n] = i
 		}
 	}
 }

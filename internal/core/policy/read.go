@@ -81,7 +81,7 @@ func (d *document) root(source []byte) ast.Node {
 		d.fail(nil, "the file has %d bytes; a policy has %d at most", len(source), maxSource)
 		return nil
 	}
-	tokens := lexer.Tokenize(string(source))
+	tokens := lexer.Tokenize(strings.TrimPrefix(string(source), "\ufeff")) // some editors begin files so
 	if what, at := beyond(tokens); what != "" {
 		d.problems = append(d.problems, Problem{File: d.file, Line: at.Position.Line, Column: at.Position.Column, Message: what + "; no policy needs that"})
 		return nil
@@ -324,8 +324,14 @@ func kindOf(n ast.Node) string {
 		return "true or false"
 	case *ast.NullNode, nil:
 		return "nothing"
+	case *ast.InfinityNode, *ast.NanNode:
+		return "a number without a value"
+	case *ast.StringNode, *ast.LiteralNode:
+		return "text"
+	case *ast.TagNode:
+		return "a value with a type of YAML's own (!…); remove that"
 	}
-	return "text"
+	return "something that a policy does not have"
 }
 
 // suggestion names the nearest known word, or all of them.

@@ -41,10 +41,14 @@ func ParseDuration(s string) (time.Duration, error) {
 		}
 		unit := durationUnit(rest[digits:letters])
 		if unit == 0 {
-			if letters == digits {
-				return 0, fmt.Errorf("%q has no unit; write %ss for seconds or %sm for minutes", s, s, s)
+			word := strings.TrimSpace(rest[digits:])
+			switch short := shortUnits[strings.TrimSuffix(strings.ToLower(word), "s")]; {
+			case word == "":
+				return 0, fmt.Errorf("%q has no unit; write %[1]ss for seconds or %[1]sm for minutes", s)
+			case short != "":
+				return 0, fmt.Errorf("%q: write %s%s", s, s[:len(s)-len(rest)]+rest[:digits], short)
 			}
-			return 0, fmt.Errorf("%q: %q is no unit of time; the units are ms, s, m, h, d and w", s, rest[digits:letters])
+			return 0, fmt.Errorf("%q: %q is no unit of time; the units are ms, s, m, h, d and w", s, word)
 		}
 		if number*float64(unit) > float64(Forever) {
 			return 0, fmt.Errorf("%q is longer than 100 years; write forever", s)
@@ -53,6 +57,11 @@ func ParseDuration(s string) (time.Duration, error) {
 		rest = rest[letters:]
 	}
 	return min(total, Forever), nil
+}
+
+// shortUnits are what people write in words, without the plural's s.
+var shortUnits = map[string]string{
+	"millisecond": "ms", "msec": "ms", "second": "s", "sec": "s", "minute": "m", "min": "m", "hour": "h", "hr": "h", "day": "d", "week": "w",
 }
 
 func durationUnit(name string) time.Duration {
