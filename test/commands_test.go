@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -62,7 +63,7 @@ func TestCommandsSayWhatTheyDid(t *testing.T) {
 		{[]string{"purge", "--all", "--yes"}, []string{"dropped"}},
 		{[]string{"report", "ratio"}, []string{"total", "origin time saved", "are made up (demo)"}},
 		{[]string{"report", "ratio", "--by", "time", "--step", "5m"}, []string{":00", "total"}},
-		{[]string{"report", "ratio", "--help"}, []string{"(hit + stale) / (all requests but bypass)", "1 - origin requests / visitor requests"}},
+		{[]string{"report", "ratio", "--help"}, []string{"(hit + stale) / (all requests but bypass)", "- origin requests) / visitor requests"}},
 		{[]string{"nodes"}, []string{"demo", edge, "well", "32.0 MiB"}},
 		{[]string{"policy", "show"}, []string{"name: departures", "version: 1"}},
 		{[]string{"report", "findings"}, []string{"Nothing was found"}},
@@ -89,7 +90,12 @@ func TestCommandsFailWithOneLineThatHelps(t *testing.T) {
 		{[]string{"purge", "--all"}, 2, "look with --preview, then pass --yes"},
 		{[]string{"purge", "--route", "departure"}, 1, "the routes are home, port, departures"},
 		{[]string{"purge", "--tags", "x"}, 2, "see: gerastic purge --help"},
-		{[]string{"purgee"}, 2, `"purgee"`},
+		{[]string{"purgee"}, 2, "gerastic has no command \"purgee\"; did you mean purge?"},
+		{[]string{"changes", "stauts"}, 2, "gerastic changes has no command \"stauts\"; did you mean status?"},
+		{[]string{"routes", "of", "vessel"}, 2, "did you mean off?"},
+		{[]string{"report", "zzzzzz"}, 2, "see: gerastic report --help"},
+		{[]string{"report", "ratio", "--at-least", "NaN"}, 2, "a ratio from 0 to 1"},
+		{[]string{"fragments", "bench", "--size", "0B"}, 2, "from 1B to 64MiB"},
 		{[]string{"routes", "off"}, 2, "name one route, or pass --all"},
 		{[]string{"routes", "off", "none"}, 1, "gerastic routes lists them"},
 		{[]string{"explain"}, 2, "see: gerastic explain --help"},
@@ -128,9 +134,43 @@ func TestCommandsFailWithOneLineThatHelps(t *testing.T) {
 	var out, errs bytes.Buffer
 	assert.Equal(t, 1, cli.Run([]string{"routes", "--control", "127.0.0.1:1"}, &out, &errs))
 	assert.Contains(t, errs.String(), "is it running, and is --control right?")
+	full, err := os.OpenFile("/dev/full", os.O_WRONLY, 0)
+	require.NoError(t, err)
+	defer full.Close()
+	for _, format := range []string{"table", "json", "csv"} {
+		errs.Reset()
+		assert.Equal(t, 1, cli.Run([]string{"routes", "-o", format, "--control", company.Node.ControlURL(), "--token", company.Token}, full, &errs), format)
+		assert.Contains(t, errs.String(), "no space left on device")
+	}
 	errs.Reset()
 	assert.Equal(t, 1, cli.Run([]string{"routes", "--control", company.Node.ControlURL(), "--token", "guess"}, &out, &errs))
 	assert.Contains(t, errs.String(), "pass --token, set GERASTIC_TOKEN")
+}
+
+// TestUnknownPathsOfControl: a probe that asks for the wrong path is not told that all is well,
+// and the console's own pages are all there.
+func TestUnknownPathsOfControl(t *testing.T) {
+	control := company.Node.ControlURL()
+	router, err := os.ReadFile("../console/src/router.ts")
+	require.NoError(t, err)
+	pages := regexp.MustCompile(`\{ path: '(/[a-z-]*)', component`).FindAllStringSubmatch(string(router), -1)
+	assert.Len(t, pages, 9)
+	for _, page := range pages {
+		assert.Equal(t, 200, fetch(t, "GET", control+page[1], "").status, page[1])
+	}
+	for _, path := range []string{"/ready", "/health", "/healthz/x", "/metric", "/v1/node", "/assets/none.js", "/live/x"} {
+		p := fetch(t, "GET", control+path, "")
+		assert.Equal(t, 404, p.status, path)
+		assert.Equal(t, "application/problem+json", p.header.Get("Content-Type"), path)
+	}
+	for path, allowed := range map[string]string{"/v1/nodes": "GET", "/v1/fragments/a": "GET, PUT, DELETE", "/v1/policy": "GET, PUT"} {
+		p := fetch(t, "POST", control+path, "")
+		assert.Equal(t, 405, p.status, path)
+		assert.Equal(t, allowed, p.header.Get("Allow"), path)
+	}
+	p := fetch(t, "GET", control+"/v1/purges?before=99999999999999&limit=1", "", "Authorization: Bearer "+company.Token)
+	assert.Equal(t, 200, p.status, p.body)
+	assert.Equal(t, 200, fetch(t, "GET", control+"/v1/purges?before=18446744073709551615&limit=1", "", "Authorization: Bearer "+company.Token).status)
 }
 
 func TestOutputsForMachines(t *testing.T) {

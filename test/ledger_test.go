@@ -2,6 +2,7 @@ package test
 
 import (
 	"fmt"
+	"log/slog"
 	"net/http"
 	"net/http/httptest"
 	"net/url"
@@ -10,6 +11,7 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
+	"syscall"
 	"testing"
 	"time"
 
@@ -259,4 +261,142 @@ func TestWhatIsNotKnownIsSaidSo(t *testing.T) {
 	nodes, err := client.New(a.ControlURL(), ledgerToken).Nodes(ctx)
 	require.NoError(t, err, "a node answers from what it knows itself")
 	assert.Len(t, nodes, 1)
+}
+
+// TestOneNodeOneName: a second node of a live one's name does not start, one that died without
+// a word frees it, and a directory has one node.
+func TestOneNodeOneName(t *testing.T) {
+	site, _ := changing(t)
+	url := database(t, "names")
+	s := node.Settings{Name: "a", Data: t.TempDir(), Database: url, AdminToken: ledgerToken, PolicyFile: policyFile(t, site), SyncLimit: 2 * time.Second}
+	a := startNode(t, s)
+	other := s
+	other.Data = t.TempDir()
+	_, err := node.Start(ctx, settings(other))
+	assert.ErrorContains(t, err, `give each node a name of its own, with --node; "a" is taken`)
+	other.Name, other.Data = "b", s.Data
+	_, err = node.Start(ctx, settings(other))
+	assert.ErrorContains(t, err, "in use by another node")
+	a.Stop(ctx)
+	rec, err := records.Open(ctx, url)
+	require.NoError(t, err)
+	defer rec.Close()
+	_, err = rec.Arrive(ctx, records.Presence{Name: "a", Started: time.Now().Truncate(time.Microsecond)}, 0, time.Time{}, time.Minute)
+	require.NoError(t, err) // and is never seen again
+	other = s
+	other.Data = t.TempDir()
+	began := time.Now()
+	startNode(t, other)
+	assert.Less(t, time.Since(began), 4*time.Second)
+}
+
+// TestADirectoryOfAnotherVersionIsSetAside: loudly, and nothing of it is lost.
+func TestADirectoryOfAnotherVersionIsSetAside(t *testing.T) {
+	site, _ := changing(t)
+	data := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(data, "layout"), []byte("99\n"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(data, "policy.kept.yaml"), []byte("from the future"), 0o600))
+	var log strings.Builder
+	s := settings(node.Settings{Name: "a", Data: data, Database: database(t, "layout"), AdminToken: ledgerToken, PolicyFile: policyFile(t, site)})
+	s.Log = slog.New(slog.NewTextHandler(&log, nil))
+	n, err := node.Start(ctx, s)
+	require.NoError(t, err)
+	n.Stop(ctx)
+	assert.Contains(t, log.String(), "set aside")
+	aside, err := filepath.Glob(filepath.Join(data, "aside-*", "policy.kept.yaml"))
+	require.NoError(t, err)
+	require.Len(t, aside, 1)
+	kept, err := os.ReadFile(aside[0])
+	require.NoError(t, err)
+	assert.Equal(t, "from the future", string(kept))
+	n = startNode(t, s)
+	warm(t, n, "/a")
+}
+
+// TestSwitchesWithoutTheDatabase: what was switched off stays off in a start without it, also
+// when what is kept cannot be read; and the policy is kept whole or not at all.
+func TestSwitchesWithoutTheDatabase(t *testing.T) {
+	site, _ := changing(t)
+	url := database(t, "switches")
+	s := node.Settings{Name: "a", Data: t.TempDir(), Database: url, AdminToken: ledgerToken, PolicyFile: policyFile(t, site)}
+	n := startNode(t, s)
+	require.NoError(t, client.New(n.ControlURL(), ledgerToken).SwitchRoute(ctx, "all", false))
+	n.Stop(ctx)
+	s.Database, s.PolicyFile, s.ServeOn = url[:strings.LastIndex(url, "/")+1]+"not_there?sslmode=disable", "", true
+	for _, kept := range []string{"", "{"} {
+		if kept != "" {
+			require.NoError(t, os.WriteFile(filepath.Join(s.Data, "switches.kept.json"), []byte(kept), 0o600))
+		}
+		n = startNode(t, s)
+		for range 2 {
+			assert.Equal(t, "gerastic; fwd=bypass", ask(t, n, "GET", "/a").header.Get("Cache-Status"))
+		}
+		assert.Contains(t, ready(t, n), "ready, degraded: ", "although it serves on")
+		n.Stop(ctx)
+	}
+	halves, err := filepath.Glob(filepath.Join(s.Data, "*half*"))
+	require.NoError(t, err)
+	assert.Empty(t, halves)
+}
+
+// TestARevisionThatANodeCannotRead is named in its health and in the list of nodes, and what was
+// in force before stays, with the switches of now.
+func TestARevisionThatANodeCannotRead(t *testing.T) {
+	site, _ := changing(t)
+	url := database(t, "unread")
+	s := node.Settings{Name: "a", Data: t.TempDir(), Database: url, AdminToken: ledgerToken, PolicyFile: policyFile(t, site)}
+	a := startNode(t, s)
+	b := startNode(t, node.Settings{Name: "b", Data: t.TempDir(), Database: url, AdminToken: ledgerToken})
+	rec, err := records.Open(ctx, url)
+	require.NoError(t, err)
+	defer rec.Close()
+	_, err = rec.AddRevision(ctx, "version: 1\nfrom_the_future: true\n", "a newer program", "")
+	require.NoError(t, err)
+	api := client.New(a.ControlURL(), ledgerToken)
+	for _, n := range []*node.Node{a, b} {
+		eventually(t, "it says so", func() bool { return strings.Contains(ready(t, n), "revision 2 does not hold on this node") })
+		warm(t, n, "/a")
+	}
+	eventually(t, "in the list of nodes too", func() bool {
+		nodes, err := api.Nodes(ctx)
+		return err == nil && len(nodes) == 2 && strings.Contains(nodes[1].Degraded, "revision 2")
+	})
+	require.NoError(t, api.SwitchRoute(ctx, "all", false))
+	eventually(t, "switches count all the same", func() bool { return !ask(t, b, "GET", "/a").hit() })
+	a.Stop(ctx)
+	a = startNode(t, s) // serves by what it kept
+	assert.Contains(t, ready(t, a), "revision 2 does not hold")
+	source, err := os.ReadFile(s.PolicyFile)
+	require.NoError(t, err)
+	_, err = client.New(a.ControlURL(), ledgerToken).ApplyPolicy(ctx, string(source), "back")
+	require.NoError(t, err)
+	eventually(t, "it is well again", func() bool { return !strings.Contains(ready(t, b), "degraded") })
+}
+
+// TestAPrivateDatabaseIsStartedAgain by its owner, at the same address.
+func TestAPrivateDatabaseIsStartedAgain(t *testing.T) {
+	site, _ := changing(t)
+	n := startNode(t, node.Settings{Name: "a", Data: t.TempDir(), PrivateDatabase: true, Throwaway: true, AdminToken: ledgerToken, PolicyFile: policyFile(t, site)})
+	var pid int
+	require.NoError(t, connect(t, n.DatabaseURL()).QueryRow(ctx, `select pid from pg_stat_activity where backend_type = 'checkpointer'`).Scan(&pid))
+	stat, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+	require.NoError(t, err)
+	_, err = fmt.Sscanf(string(stat[strings.LastIndexByte(string(stat), ')')+1:]), " %1s %d", new(string), &pid) // its parent
+	require.NoError(t, err)
+	require.NoError(t, syscall.Kill(pid, syscall.SIGKILL))
+	eventually(t, "it is said", func() bool { return strings.Contains(ready(t, n), "the private database has ended") })
+	eventually(t, "all is well again", func() bool { return ready(t, n) == "ready\n" })
+	_, err = client.New(n.ControlURL(), ledgerToken).Purge(ctx, client.PurgeRequest{All: true})
+	assert.NoError(t, err)
+}
+
+// TestTheStartSaysWhatIsWrong with the files that it is given.
+func TestTheStartSaysWhatIsWrong(t *testing.T) {
+	s := settings(node.Settings{Name: "a", Data: t.TempDir(), Database: database(t, "start"), AdminToken: ledgerToken, PolicyFile: "/none.yaml"})
+	_, err := node.Start(ctx, s)
+	assert.ErrorContains(t, err, "reading --policy: open /none.yaml")
+	s.PolicyFile, s.Data = filepath.Join(t.TempDir(), "p.yaml"), t.TempDir()
+	require.NoError(t, os.WriteFile(s.PolicyFile, []byte("version: 2\n"), 0o600))
+	_, err = node.Start(ctx, s)
+	assert.ErrorContains(t, err, "p.yaml:1:10")
 }

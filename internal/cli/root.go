@@ -62,13 +62,12 @@ func Run(args []string, out, errs io.Writer) int {
 	if err == nil {
 		return 0
 	}
-	text := strings.NewReplacer("\n\nDid you mean this?\n\t", "; did you mean ").Replace(err.Error())
-	fmt.Fprintln(errs, "gerastic: "+strings.TrimSpace(text))
+	fmt.Fprintln(errs, "gerastic: "+strings.TrimSpace(err.Error()))
 	var e exit
 	if errors.As(err, &e) {
 		return e.code
 	}
-	if strings.HasPrefix(err.Error(), "unknown command") || strings.HasPrefix(err.Error(), "required flag") {
+	if strings.HasPrefix(err.Error(), "required flag") {
 		return exitUsage
 	}
 	return exitFailed
@@ -101,30 +100,31 @@ Begin with: gerastic demo`,
 	}
 	root.AddCommand(a.serve(), a.demo(), a.policy(), a.routes(), a.explain(), a.purge(), a.tags(), a.fragments(), a.changes(), a.report(), a.watch(), a.tokens(), a.nodes())
 	root.CompletionOptions.HiddenDefaultCmd = true
-	for _, c := range root.Commands() {
-		wrapArgs(c)
-	}
+	wrapArgs(root)
 	return root
 }
 
 // wrapArgs makes wrong arguments count as wrong usage, for c and what is below it.
 func wrapArgs(c *cobra.Command) {
 	check := c.Args
-	if check == nil {
-		check = cobra.NoArgs
-	}
-	if c.HasSubCommands() && !c.Runnable() {
-		// It shows its commands, but a name that is none of them is a mistake.
-		c.RunE = func(c *cobra.Command, args []string) error {
+	switch {
+	case check == nil && c.HasSubCommands(): // a name that is none of its commands is a mistake
+		check = func(c *cobra.Command, args []string) error {
 			if len(args) > 0 {
 				return noCommand(c, args[0])
 			}
-			return c.Help()
+			return nil
 		}
-		check = cobra.ArbitraryArgs
+	case check == nil:
+		check = cobra.NoArgs
+	}
+	if !c.Runnable() {
+		c.RunE = func(c *cobra.Command, _ []string) error { return c.Help() }
 	}
 	c.Args = func(c *cobra.Command, args []string) error {
-		if err := check(c, args); err != nil {
+		if err := check(c, args); errors.As(err, new(exit)) {
+			return err
+		} else if err != nil {
 			return usage("%w; see: %s --help", err, c.CommandPath())
 		}
 		return nil

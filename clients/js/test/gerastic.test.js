@@ -51,6 +51,14 @@ test('load or fill', async () => {
   assert.equal(s.namespace, 'js')
 })
 
+test('a wrong token is said once', async () => {
+  const said = []
+  const s = new Fragments({ ...patience, token: 'guess', warn: (...what) => said.push(what.join(' ')) })
+  for (let i = 0; i < 4; i++) assert.equal(await s.loadOrFill({ name: 'wrong', parts: [started, i], lifetime: 60 }, () => 'made'), 'made')
+  assert.equal(said.length, 1)
+  assert.match(said[0], /token/)
+})
+
 test('what a purge overtook is not stored', async () => {
   const s = new Fragments(patience)
   const board = { name: 'board', parts: [started, 'purged'], lifetime: 60, tags: [`js:board:${started}`] }

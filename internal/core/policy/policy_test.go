@@ -125,7 +125,12 @@ func TestMistakes(t *testing.T) {
 		{"a path without a slash", head + "  - { name: b, match: { path: p } }\n", `a path begins with a slash`},
 		{"a path with a star", head + "  - { name: b, match: { path: \"/p/*\" } }\n", `write {name} for one segment`},
 		{"a rest that is not last", head + "  - { name: b, match: { path: \"/{x...}/p\" } }\n", `can only be the last segment`},
-		{"a name twice", head + "  - { name: a, match: { path: / } }\n", `two routes are named "a"`},
+		{"a name twice", head + "  - { name: a, match: { path: / } }\n", `p.yaml:6:7: two routes are named "a", this one and that in line 4`},
+		{"a unit in words", head + "    lifetime: { fresh: 10 minutes }\n", `"10 minutes": write 10m`},
+		{"no number", head + "    lifetime: { fresh: .nan }\n", `must be text, not a number without a value`},
+		{"a type of YAML's own", head + "    tags: [!!binary eA==]\n", `remove that`},
+		{"a mistake behind a byte order mark", "\ufeff" + head + "    lifetme: { fresh: 1m }\n", `p.yaml:6:5: unknown key "lifetme"`},
+
 		{"no name", head + "  - { match: { path: / } }\n", `the route has no name`},
 		{"a size without a unit", head + "    admit: { max_body: 8 }\n", `"8" is no size; write 512B`},
 		{"a mark of nothing", "version: 1\norigins: [{ name: s, url: http://h }]\nvisitors: { signed_in: [session] }\n", `p.yaml:3:25: visitors.signed_in: "session" says nothing of a visitor; write cookie:NAME or header:NAME`},
