@@ -246,3 +246,83 @@ func TestPoliciesAndSwitches(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, map[string]bool{Everything: true}, off)
 }
+
+// TestTheTablesOfBefore: what a program before this one left is brought up to date with all its
+// rows; and that program goes on beside this one, which takes what it writes.
+func TestTheTablesOfBefore(t *testing.T) {
+	url, err := cluster.CreateDatabase(ctx, "before_marks")
+	require.NoError(t, err)
+	conn, err := pgx.Connect(ctx, url)
+	require.NoError(t, err)
+	defer conn.Close(ctx)
+	dump, err := os.ReadFile("testdata/before_marks.sql")
+	require.NoError(t, err)
+	_, err = conn.PgConn().Exec(ctx, string(dump)).ReadAll()
+	require.NoError(t, err)
+	r, err := Open(ctx, url)
+	require.NoError(t, err)
+	defer r.Close()
+	all, err := r.Since(ctx, Place{}, 10)
+	require.NoError(t, err)
+	require.Len(t, all, 3)
+	assert.Equal(t, []string{"port:tholm"}, all[0].Tags)
+	assert.NotEqual(t, all[0].Mark, all[1].Mark, "each row has a mark of its own")
+	off, err := r.Switches(ctx)
+	require.NoError(t, err)
+	assert.True(t, off["all"])
+	tokens, err := r.Tokens(ctx)
+	require.NoError(t, err)
+	assert.Len(t, tokens, 2)
+	last, err := r.LastRevision(ctx)
+	require.NoError(t, err)
+	assert.Contains(t, last.Source, "version: 1")
+	runs, err := r.Runs(ctx, "partners", 0, 10)
+	require.NoError(t, err)
+	assert.Len(t, runs, 1)
+
+	// As the program of before writes.
+	_, err = conn.Exec(ctx, `with l as (update ledger set sequence = sequence + 1 returning sequence) insert into purge (sequence, actor, reason, mode, selector) select sequence, 'old', '', 'drop', '{"tags": ["x"]}' from l`)
+	require.NoError(t, err)
+	more, err := r.Since(ctx, Place{all[2].Sequence, all[2].Mark}, 10)
+	require.NoError(t, err)
+	require.Len(t, more, 1)
+	assert.NotEmpty(t, more[0].Mark)
+
+	// A newer program has added tables: that is none of this one's business.
+	_, err = conn.Exec(ctx, `update public.gerastic_schema set version = version + 1`)
+	require.NoError(t, err)
+	newer, err := Open(ctx, url)
+	require.NoError(t, err)
+	newer.Close()
+}
+
+// TestTheNewestPlaceIsNeverForgotten: it is what every node checks; where a program of before
+// forgot it, it is there again.
+func TestTheNewestPlaceIsNeverForgotten(t *testing.T) {
+	r, url := open(t)
+	order := []Order{{Purge: tags.Purge{Tags: []string{"t"}}}}
+	var last Place
+	for range 3 {
+		w, err := r.Append(ctx, "a", order, time.Minute)
+		require.NoError(t, err)
+		assert.Equal(t, last, w.Before)
+		last = w.Last
+	}
+	require.NoError(t, r.ForgetPurges(ctx, time.Now().Add(2*keptPurges)))
+	_, err := r.Since(ctx, last, 10)
+	require.NoError(t, err)
+	_, err = r.Since(ctx, Place{1, "x"}, 10)
+	assert.ErrorIs(t, err, ErrOtherHistory, "it does not reach back")
+	_, err = r.Since(ctx, Place{last.Sequence, "x"}, 10)
+	assert.ErrorIs(t, err, ErrOtherHistory, "another history")
+	conn, err := pgx.Connect(ctx, url)
+	require.NoError(t, err)
+	defer conn.Close(ctx)
+	_, err = conn.Exec(ctx, `delete from purge`)
+	require.NoError(t, err)
+	at, err := r.Arrive(ctx, Presence{Name: "a", Started: time.Now()}, 0, time.Time{}, time.Minute)
+	require.NoError(t, err)
+	assert.EqualValues(t, 3, at.Sequence)
+	_, err = r.Since(ctx, at, 10)
+	assert.NoError(t, err)
+}
