@@ -19,6 +19,9 @@ import (
 //go:embed migrations/*.sql
 var migrations embed.FS
 
+//go:embed additions.sql
+var additions string
+
 // Records is a connection to the database. Safe for concurrent use.
 type Records struct {
 	pool *pgxpool.Pool
@@ -73,10 +76,30 @@ func (r *Records) migrate(ctx context.Context) error {
 	if at, err := m.GetCurrentVersion(ctx); err == nil && int(at) > len(m.Migrations) {
 		return nil
 	}
-	if err := m.Migrate(ctx); err != nil {
+	if err = m.Migrate(ctx); err == nil {
+		err = add(ctx, conn.Conn())
+	}
+	if err != nil {
 		return fmt.Errorf("bringing the database's tables up to date: %w", err)
 	}
 	return nil
+}
+
+// add makes the additions, unless they are there; nodes that start at the same time wait for
+// each other.
+func add(ctx context.Context, conn *pgx.Conn) error {
+	const there = `select exists (select from information_schema.columns where table_schema = 'public' and (table_name, column_name) = ('node', 'trouble'))`
+	return pgx.BeginFunc(ctx, conn, func(tx pgx.Tx) error {
+		var done bool
+		if err := tx.QueryRow(ctx, there).Scan(&done); err != nil || done {
+			return err
+		}
+		if _, err := tx.Exec(ctx, `select pg_advisory_xact_lock(hashtextextended('gerastic additions', 0))`); err != nil {
+			return err
+		}
+		_, err := tx.Exec(ctx, additions)
+		return err
+	})
 }
 
 // Ping tells whether the database answers.

@@ -1,23 +1,21 @@
+-- What was added to the tables without a number of its own, since the program before this one
+-- does not start with a database whose number it does not know. Programs from this one on do, so
+-- that what comes next goes into migrations/.
+
 -- A random mark tells a row from the one that has its number in another history of the
 -- ledger, as after a failover or a restore that lost the last purges.
-alter table purge add column mark uuid not null default gen_random_uuid();
+alter table purge add column if not exists mark uuid not null default gen_random_uuid();
 
 -- The newest row is the place that every node checks: it is never forgotten.
 insert into purge (sequence, actor, reason, mode, selector)
     select sequence, 'start', 'the newest purge, which had been forgotten', 'drop', '{}' from ledger
     where sequence > 0 and not exists (select from purge where purge.sequence = ledger.sequence);
 
-alter table change_source add column owed text not null default '';
+alter table change_source add column if not exists owed text not null default '';
 comment on column change_source.owed is 'Why everything must be purged before the source is read on; empty if nothing is owed.';
 
-alter table change_source add column ahead text not null default '';
+alter table change_source add column if not exists ahead text not null default '';
 comment on column change_source.ahead is 'How far each query of a table was read beyond the cursor, which waits for the transactions that had not ended then.';
 
-alter table node add column trouble text not null default '';
+alter table node add column if not exists trouble text not null default '';
 comment on column node.trouble is 'What the node has to do without, in words; empty if nothing.';
-
----- create above / drop below ----
-
-alter table node drop column trouble;
-alter table change_source drop column owed, drop column ahead;
-alter table purge drop column mark;
