@@ -158,7 +158,7 @@ func (n *Node) applyLocked(p records.Entry) {
 	marked := time.Now()
 	n.ledger.at = records.Place{Sequence: p.Sequence, Mark: p.Mark}
 	// The ledger's clock is the database's; where it differs, the figure is off by that.
-	s := &sweep{swept: make(chan struct{}), done: make(chan struct{}), Noted: records.Noted{Sequence: p.Sequence, Applied: records.Applied{Node: n.settings.Name, Took: max(0, marked.Sub(p.At))}}}
+	s := &sweep{swept: make(chan struct{}), done: make(chan struct{}), Noted: records.Noted{Place: n.ledger.at, Applied: records.Applied{Node: n.settings.Name, Took: max(0, marked.Sub(p.At))}}}
 	n.ledger.sweeps[p.Sequence] = s
 	delete(n.ledger.sweeps, p.Sequence-keptSweeps)
 	n.run(func() {

@@ -14,11 +14,11 @@ import (
 // order is a purge on its way into the ledger.
 type order struct {
 	records.Order
-	ctx      context.Context
-	sequence tags.Stamp
-	live     []records.Alive // nodes that must apply it
-	err      error
-	done     chan struct{}
+	ctx   context.Context
+	place records.Place
+	live  []records.Alive // nodes that must apply it
+	err   error
+	done  chan struct{}
 }
 
 // patience is how long a purge waits for other nodes, at most, before it names those
@@ -38,9 +38,9 @@ func (n *Node) Purge(ctx context.Context, p tags.Purge, actor, reason string) (t
 	}
 	own, err := n.ownPart(ctx, rec, o)
 	if err != nil {
-		return o.sequence, nil, err
+		return o.place.Sequence, nil, err
 	}
-	return o.sequence, append([]records.Applied{own}, n.elsewhere(ctx, rec, o)...), nil
+	return o.place.Sequence, append([]records.Applied{own}, n.elsewhere(ctx, rec, o)...), nil
 }
 
 // write brings a purge into the ledger.
@@ -70,12 +70,12 @@ func (n *Node) write(ctx context.Context, p tags.Purge, actor, reason string) (*
 // the caller, and says what it took, as far as that is counted before ctx ends.
 func (n *Node) ownPart(ctx context.Context, rec *records.Records, o *order) (records.Applied, error) {
 	own := records.Applied{Node: n.settings.Name}
-	s := n.sweepOf(o.sequence)
+	s := n.sweepOf(o.place)
 	if s == nil {
 		if err := n.catchUp(context.WithoutCancel(ctx), rec); err != nil {
 			return own, fmt.Errorf("the ledger has the purge, but cannot be read, so that it is not known whether it is in force here: %w", err)
 		}
-		if s = n.sweepOf(o.sequence); s == nil {
+		if s = n.sweepOf(o.place); s == nil {
 			return own, nil // everything was purged on the way
 		}
 	}
@@ -92,10 +92,15 @@ func (n *Node) ownPart(ctx context.Context, rec *records.Records, o *order) (rec
 	}
 }
 
-func (n *Node) sweepOf(sequence tags.Stamp) *sweep {
+// sweepOf is what a purge did here; nil if it is not in force. One that had the number in another
+// history of the ledger is none.
+func (n *Node) sweepOf(place records.Place) *sweep {
 	n.ledger.mu.Lock()
 	defer n.ledger.mu.Unlock()
-	return n.ledger.sweeps[sequence]
+	if s := n.ledger.sweeps[place.Sequence]; s != nil && s.Place == place {
+		return s
+	}
+	return nil
 }
 
 // silence remembers the nodes that did not note a purge in time, so that visitors' requests do
@@ -138,7 +143,7 @@ func (n *Node) elsewhere(ctx context.Context, rec *records.Records, o *order) []
 	defer cancel()
 	for {
 		next := n.ledger.noted.next()
-		p, err := rec.Purge(ctx, o.sequence)
+		p, err := rec.At(ctx, o.place)
 		var applied []records.Applied
 		missing := false
 		for _, node := range others {
@@ -199,7 +204,9 @@ func (n *Node) writeTogether(orders []*order) {
 		return
 	}
 	for i, o := range orders {
-		o.sequence, o.live, o.err = w.First+tags.Stamp(i), slices.Clone(w.Live), err
+		if o.err = err; err == nil {
+			o.place, o.live = records.Place{Sequence: w.First + tags.Stamp(i), Mark: w.Marks[i]}, slices.Clone(w.Live)
+		}
 		close(o.done)
 	}
 }
@@ -227,11 +234,8 @@ func (n *Node) applyOwn(w records.Written, orders []records.Order) {
 		return
 	}
 	for i, o := range orders {
-		e := records.Entry{Purge: records.Purge{Purge: o.Purge, At: w.At}}
+		e := records.Entry{Purge: records.Purge{Purge: o.Purge, At: w.At}, Mark: w.Marks[i]}
 		e.Sequence = w.First + tags.Stamp(i)
-		if e.Sequence == w.Last.Sequence {
-			e.Mark = w.Last.Mark
-		}
 		n.applyLocked(e)
 	}
 }

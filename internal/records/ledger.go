@@ -145,6 +145,7 @@ var (
 type Written struct {
 	Before Place      // that of the row before the first
 	First  tags.Stamp // their sequences follow one another
+	Marks  []string   // of each
 	Last   Place
 	At     time.Time
 	Live   []Alive // the nodes that were seen within the limit
@@ -173,8 +174,8 @@ func (r *Records) Append(ctx context.Context, node string, orders []Order, limit
 	all.Queue(`insert into purge (sequence, actor, reason, mode, selector)
 		select (select sequence from ledger) - $1::bigint + n, a, r, m, s from unnest($2::text[], $3::text[], $4::text[], $5::jsonb[]) with ordinality o (a, r, m, s, n)`,
 		len(orders), actors, reasons, modes, contents)
-	all.Queue(`select coalesce((select mark::text from purge where sequence = ledger.sequence - $1), ''), (select mark::text from purge where sequence = ledger.sequence) from ledger`, len(orders)).
-		QueryRow(func(row pgx.Row) error { return row.Scan(&w.Before.Mark, &w.Last.Mark) })
+	all.Queue(`select coalesce((select mark::text from purge where sequence = ledger.sequence - $1), ''), (select array_agg(mark::text order by sequence) from purge where sequence > ledger.sequence - $1) from ledger`, len(orders)).
+		QueryRow(func(row pgx.Row) error { return row.Scan(&w.Before.Mark, &w.Marks) })
 	// A statement of its own, which sees who has arrived while the first waited for the row.
 	all.Queue(`select name, seen from node where seen > clock_timestamp() - $1::interval`, limit).Query(func(rows pgx.Rows) (err error) {
 		w.Live, err = pgx.CollectRows(rows, pgx.RowToStructByPos[Alive])
@@ -187,7 +188,7 @@ func (r *Records) Append(ctx context.Context, node string, orders []Order, limit
 		}
 		return w, fmt.Errorf("writing to the ledger: %w", err)
 	}
-	w.Last.Sequence = tags.Stamp(last)
+	w.Last = Place{tags.Stamp(last), w.Marks[len(w.Marks)-1]}
 	w.Before.Sequence = w.Last.Sequence - tags.Stamp(len(orders))
 	w.First = w.Before.Sequence + 1
 	return w, nil
@@ -374,25 +375,28 @@ func (r *Records) Follow(ctx context.Context, node string, ledger, applied func(
 
 // Noted is what a purge did on a node.
 type Noted struct {
-	Sequence tags.Stamp
+	Place
 	Applied
 }
 
 // Note records what purges did on a node.
 func (r *Records) Note(ctx context.Context, all []Noted) error {
 	n := len(all)
+	marks := make([]string, n)
 	sequences, nodes, took, sweep, entries, bytes, routes := make([]int64, n), make([]string, n), make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n), make([][]byte, n)
 	for i, a := range all {
 		content, err := json.Marshal(a.Matched.Routes)
 		if err != nil {
 			return err
 		}
+		marks[i] = a.Mark
 		sequences[i], nodes[i], took[i], sweep[i], entries[i], bytes[i], routes[i] = int64(a.Sequence), a.Node, a.Took.Microseconds(), a.Sweep.Microseconds(), a.Matched.Entries, a.Matched.Bytes, content
 	}
 	_, err := r.pool.Exec(ctx, `with row as (insert into purge_applied (sequence, node, took_us, sweep_us, entries, bytes, routes)
-		select u.* from unnest($1::bigint[], $2::text[], $3::bigint[], $4::bigint[], $5::bigint[], $6::bigint[], $7::jsonb[]) u (sequence, node, took, sweep, entries, bytes, routes)
-		join purge using (sequence) on conflict do nothing)
-		select pg_notify($8, '')`, sequences, nodes, took, sweep, entries, bytes, routes, noted)
+		select u.sequence, u.node, took, sweep, entries, bytes, routes
+		from unnest($1::bigint[], $2::text[], $3::bigint[], $4::bigint[], $5::bigint[], $6::bigint[], $7::jsonb[], $9::uuid[]) u (sequence, node, took, sweep, entries, bytes, routes, mark)
+		join purge on purge.sequence = u.sequence and purge.mark = u.mark on conflict do nothing)
+		select pg_notify($8, '')`, sequences, nodes, took, sweep, entries, bytes, routes, noted, marks)
 	return err
 }
 
@@ -451,6 +455,16 @@ func (r *Records) Purges(ctx context.Context, before tags.Stamp, limit int) ([]P
 		return nil, err
 	}
 	return pgx.CollectRows(rows, scanPurge)
+}
+
+// At returns the purge at a place, or ErrNotFound if the ledger has another one there, or none.
+func (r *Records) At(ctx context.Context, place Place) (Purge, error) {
+	rows, err := r.pool.Query(ctx, purgeColumns+` where sequence = $1 and mark::text = $2`, int64(place.Sequence), place.Mark)
+	if err != nil {
+		return Purge{}, err
+	}
+	p, err := pgx.CollectExactlyOneRow(rows, scanPurge)
+	return p, one(err)
 }
 
 // Purge returns one entry of the ledger.

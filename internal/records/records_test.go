@@ -131,7 +131,7 @@ func TestPurgesReadBackAsTheyWereOrdered(t *testing.T) {
 	sequence := w.First
 	require.Len(t, w.Live, 1)
 	assert.Equal(t, "a", w.Live[0].Name)
-	require.NoError(t, r.Note(ctx, []Noted{{Sequence: sequence, Applied: Applied{Node: "a", Took: 1500 * time.Microsecond, Matched: store.Matched{Entries: 3, Bytes: 300, Routes: map[string]int64{"r": 3}}}}}))
+	require.NoError(t, r.Note(ctx, []Noted{{Place: w.Last, Applied: Applied{Node: "a", Took: 1500 * time.Microsecond, Matched: store.Matched{Entries: 3, Bytes: 300, Routes: map[string]int64{"r": 3}}}}}))
 	<-noted
 	got, err := r.Purge(ctx, sequence)
 	require.NoError(t, err)
