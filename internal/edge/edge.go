@@ -57,6 +57,7 @@ type Edge struct {
 	searches   memo[rules.Search] // the No-Vary-Search rules of paths
 	comparer   comparer
 	doubts     doubts
+	forgets    atomic.Uint64 // odd while one is under way
 	compressor *compressor
 	watching   watchers
 	exchanges  sync.Pool
@@ -192,6 +193,8 @@ func (e *Edge) Lost(now time.Time) bool { return e.Trust.Lost(now) }
 // Forget takes out of use what a purge names, here and now, without a place in the ledger: what
 // is stored, and what fills that are under way would store.
 func (e *Edge) Forget(p tags.Purge) {
+	e.forgets.Add(1)
+	defer e.forgets.Add(1)
 	e.fills.Disown() // first: what is stored meanwhile is found by the sweep, or by who stores it
 	e.Leases.Disown()
 	p.Sequence = ^tags.Stamp(0)

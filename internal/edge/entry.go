@@ -48,8 +48,8 @@ func (o *order) likeThis() string { return likeThis(o.key, o.plan, o.request.Hea
 
 // inForce is an entry as the terms in force judge it. One that was stored under others is
 // judged anew: its header and times are kept. nil: it may not be stored any more, or there
-// was none.
-func (x *exchange) inForce(old *store.Entry) *store.Entry {
+// was none. forgets is Edge.forgets from before it was found.
+func (x *exchange) inForce(old *store.Entry, forgets uint64) *store.Entry {
 	if old == nil || old.Terms == x.plan.TermsName {
 		return old
 	}
@@ -58,10 +58,24 @@ func (x *exchange) inForce(old *store.Entry) *store.Entry {
 	case x.examines:
 	case entry == nil:
 		x.edge.Store.Remove(old, store.Replaced)
-	case x.edge.Store.Put(entry, x.began) == nil:
-		x.edge.compressor.takeOver(entry, old)
+	default:
+		x.edge.replace(old, entry, x.began, forgets)
 	}
 	return entry
+}
+
+// replace puts an entry in the place of one that was found after so many Forgets. One that came
+// meanwhile took the old entry out for good.
+func (e *Edge) replace(old, entry *store.Entry, now time.Time, forgets uint64) {
+	if e.Store.Put(entry, now) != nil {
+		return
+	}
+	e.Store.Remove(old, store.Replaced) // where it does not stand in the same place
+	if e.forgets.Load() != forgets || forgets%2 == 1 {
+		e.Store.Remove(entry, store.Purged)
+		return
+	}
+	e.compressor.takeOver(entry, old)
 }
 
 // restated judges a stored answer under other terms; nil if they do not let it be stored.
@@ -90,7 +104,6 @@ func (e *Edge) restated(old *store.Entry, plan *policy.Plan, from *policy.Origin
 	entry.Subject.Tags, entry.RouteTags = named, byRoute
 	entry.Freshness, entry.Browser, entry.Idle, entry.Terms, entry.Failure = f, plan.Browser, plan.Idle, plan.TermsName, plan.Terms.Failed(old.Status)
 	entry.KeepCost(old)
-	entry.Use(e.Now().Add(-old.Unused(e.Now())))
 	entry.Prepare()
 	return entry
 }

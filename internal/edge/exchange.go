@@ -255,7 +255,8 @@ func (x *exchange) find() {
 	if x.in.SignedIn != "" || x.in.Nameless {
 		return // nothing that is shared is for this visitor
 	}
-	x.found(e.Store.Find(x.key, &x.sent))
+	forgets := e.forgets.Load()
+	x.found(e.Store.Find(x.key, &x.sent), forgets)
 	if x.in.Entry == nil && e.searches.any() {
 		x.findReduced()
 	}
@@ -280,17 +281,18 @@ func (x *exchange) findReduced() {
 		return
 	}
 	x.useRule(rule)
+	forgets := e.forgets.Load()
 	found := e.Store.Find(x.key, &x.sent)
 	if found.Entry != nil && found.Entry.Search != rule.String() {
 		found.Entry, found.Failure = nil, nil
 	}
-	x.found(found)
+	x.found(found, forgets)
 }
 
 // found takes what the store has, as the terms in force judge it. A failure that a purge
 // concerns says nothing any more.
-func (x *exchange) found(f store.Found) {
-	x.in.Entry, x.in.Failure, x.in.Variants = x.inForce(f.Entry), x.inForce(f.Failure), f.Variants
+func (x *exchange) found(f store.Found, forgets uint64) {
+	x.in.Entry, x.in.Failure, x.in.Variants = x.inForce(f.Entry, forgets), x.inForce(f.Failure, forgets), f.Variants
 	if f.Entry != nil && x.in.Entry == nil {
 		x.in.Variants--
 	}

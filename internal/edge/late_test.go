@@ -376,6 +376,28 @@ func TestManyFindWhatIsJudgedAnew(t *testing.T) {
 	assert.EqualValues(t, 1, s.edge.Store.Figures().Entries)
 }
 
+// TestWhatIsJudgedAnewKeepsItsDoubts: a policy does not make fresh again what was marked stale, nor
+// bring back what was forgotten at the same moment.
+func TestWhatIsJudgedAnewKeepsItsDoubts(t *testing.T) {
+	s := newStand(t, text("old"))
+	longer := func() { s.edge.Apply(restate(t, s, "fresh: 1m, by_status", "fresh: 2m, by_status"), nil, false) }
+	s.get("/ports/a")
+	s.edge.Forget(tags.Purge{All: true, Mode: tags.Soften})
+	longer()
+	s.answer(text("new"))
+	assert.Equal(t, "new", s.get("/ports/a").body)
+
+	s.get("/ports/b")
+	found := s.edge.Store.Some("", "port", "", 10)
+	require.Len(t, found, 2)
+	forgets := s.edge.forgets.Load()
+	s.edge.Forget(tags.Purge{All: true})
+	for _, during := range []uint64{forgets, forgets + 1} {
+		s.edge.replace(found[1], found[1].Restated(), s.now(), during)
+		assert.Zero(t, s.edge.Store.Figures().Entries)
+	}
+}
+
 // restate is the stand's policy with a change.
 func restate(t *testing.T, s *stand, old, now string) *policy.Policy {
 	require.Contains(t, routesYAML, old)

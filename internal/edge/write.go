@@ -42,8 +42,17 @@ func (x *exchange) asksOnly() bool {
 func (w *write) lasting(r *http.Request) (_ *http.Request, cancel func()) {
 	ctx, end := context.WithCancel(context.WithoutCancel(r.Context()))
 	stop := context.AfterFunc(w.edge.life, end)
+	stopLeft := context.AfterFunc(r.Context(), func() {
+		if !w.reached.Load() {
+			end() // it is still in line: the origin will never know of it
+		}
+	})
 	ctx = httptrace.WithClientTrace(ctx, &httptrace.ClientTrace{WroteHeaders: func() { w.reached.Store(true) }})
-	return r.WithContext(ctx), func() { stop(); end() }
+	return r.WithContext(ctx), func() {
+		stop()
+		stopLeft()
+		end()
+	}
 }
 
 // answer carries out what the origin's answer means, before the visitor sees it, so that they

@@ -70,6 +70,21 @@ func TestPromise2WritesWithoutAnAnswer(t *testing.T) {
 	})
 }
 
+// TestWhoLeavesInLineLeavesIt: a write that its origin has not got yet ends with its visitor.
+func TestWhoLeavesInLineLeavesIt(t *testing.T) {
+	begun, wait := make(chan struct{}, 9), make(chan struct{})
+	s := newStandOf(t, "origins: [{ name: site, url: SITE, max_connections: 1 }]\nroutes: [{ name: all, match: { path: \"/{x...}\" } }]\n", func(http.ResponseWriter, *http.Request) { begun <- struct{}{}; <-wait })
+	first := s.open("POST /a HTTP/1.1\r\nHost: x\r\nContent-Length: 0\r\n\r\n")
+	<-begun
+	second := s.open("POST /b HTTP/1.1\r\nHost: x\r\nContent-Length: 0\r\n\r\n")
+	time.Sleep(50 * time.Millisecond) // it is in line; if not, it leaves even sooner
+	second.Close()
+	require.Eventually(t, func() bool { return outcomes(s)[meter.Error] == 1 }, 5*time.Second, time.Millisecond, "while the first is under way")
+	close(wait)
+	assert.NotNil(t, heard(first, 5*time.Second))
+	assert.EqualValues(t, 1, s.asked.Load())
+}
+
 // TestDoubtsAreBounded: what is not known of many writes costs the ledger one order a second,
 // and none of them is forgotten.
 func TestDoubtsAreBounded(t *testing.T) {

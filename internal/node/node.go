@@ -219,6 +219,9 @@ func (n *Node) Stop(ctx context.Context) {
 		if n.cluster != nil {
 			n.cluster.Stop()
 		}
+		if n.owed != nil {
+			n.owed.close()
+		}
 		n.directory.close()
 	})
 }

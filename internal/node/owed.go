@@ -4,8 +4,10 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"sync"
 
 	"gerastic/internal/core/tags"
@@ -20,7 +22,8 @@ type owed struct {
 	mu    sync.Mutex
 	file  *os.File // open to be added to; nil before the first
 	lines [][]byte
-	known map[string]bool // the lines, so that each is kept once
+	taken int             // of the lines, the first, that are being written to the ledger
+	known map[string]bool // of the lines those that are not being written to the ledger, so that each is kept once
 }
 
 // mostOwed is how many are kept. Beyond, they become one: a purge of everything.
@@ -90,18 +93,21 @@ func (o *owed) owe(order records.Order) error {
 	return nil
 }
 
-// replace keeps these instead of all others. Under mu, or before others know of o.
-func (o *owed) replace(orders ...records.Order) error {
+// replace keeps one instead of all others. Under mu, or before others know of o.
+func (o *owed) replace(order records.Order) error {
+	line, err := json.Marshal(order)
+	if err != nil {
+		return err
+	}
+	o.known = map[string]bool{string(line): true}
+	return o.keep([][]byte{line})
+}
+
+// keep keeps these lines, and no others. Under mu, or before others know of o.
+func (o *owed) keep(lines [][]byte) error {
 	var text []byte
-	var lines [][]byte
-	known := map[string]bool{}
-	for _, order := range orders {
-		line, err := json.Marshal(order)
-		if err != nil {
-			return err
-		}
-		text, lines = append(append(text, line...), '\n'), append(lines, line)
-		known[string(line)] = true
+	for _, line := range lines {
+		text = append(append(text, line...), '\n')
 	}
 	if err := writeWhole(o.path, text); err != nil {
 		return err
@@ -110,36 +116,81 @@ func (o *owed) replace(orders ...records.Order) error {
 		o.file.Close() // it was of the file that was replaced
 		o.file = nil
 	}
-	o.lines, o.known = lines, known
+	o.lines, o.taken = slices.Clone(lines), 0
 	return nil
+}
+
+// begin hands out what is owed, to be written to the ledger. Until end is called, the same may
+// be owed again: what was changed after it came into the ledger is not covered by it.
+func (o *owed) begin() (orders []records.Order, end func(paid bool) error, err error) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	for _, line := range o.lines {
+		var order records.Order
+		if err := json.Unmarshal(line, &order); err != nil {
+			return nil, nil, err
+		}
+		orders = append(orders, order)
+	}
+	o.known, o.taken = map[string]bool{}, len(o.lines)
+	return orders, func(paid bool) error {
+		o.mu.Lock()
+		defer o.mu.Unlock()
+		if paid {
+			return o.keep(o.lines[o.taken:])
+		}
+		for _, line := range o.lines[:o.taken] {
+			o.known[string(line)] = true
+		}
+		o.taken = 0
+		return nil
+	}, nil
+}
+
+// close closes the file; what is owed stays in it.
+func (o *owed) close() {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if o.file != nil {
+		o.file.Close()
+		o.file = nil
+	}
 }
 
 // payOwed writes to the ledger what is owed to it. What it refuses becomes a purge of
 // everything: some of it would be lost.
 func (n *Node) payOwed(ctx context.Context) error {
-	o := n.owed
-	o.mu.Lock()
-	defer o.mu.Unlock()
-	paid := len(o.lines)
-	if paid == 0 {
+	if n.owed.len() == 0 {
 		return nil
 	}
-	for from := 0; from < paid; from += batch {
-		orders := make([]records.Order, min(batch, paid-from))
+	orders, end, err := n.owed.begin()
+	if err != nil {
+		return err
+	}
+	for batch := range slices.Chunk(orders, batch) {
+		if err := n.pay(ctx, batch); err != nil {
+			return errors.Join(fmt.Errorf("writing what is owed to the ledger: %w", err), end(false))
+		}
+	}
+	n.log.Warn("invalidations that were kept on disk are in the ledger now", "purges", len(orders))
+	return end(true)
+}
+
+// pay writes orders to the ledger; if it refuses some, one by one.
+func (n *Node) pay(ctx context.Context, orders []records.Order) error {
+	_, err := n.append(ctx, orders)
+	if !records.Unwritable(err) {
+		return err
+	}
+	if len(orders) > 1 {
 		for i := range orders {
-			if err := json.Unmarshal(o.lines[from+i], &orders[i]); err != nil {
+			if err := n.pay(ctx, orders[i:i+1]); err != nil {
 				return err
 			}
 		}
-		_, err := n.append(ctx, orders)
-		if records.Unwritable(err) {
-			n.log.Error("the ledger refuses an invalidation that it is owed; everything is purged instead", "error", err)
-			_, err = n.append(ctx, []records.Order{everything("an invalidation that the ledger refuses")})
-		}
-		if err != nil {
-			return fmt.Errorf("writing what is owed to the ledger: %w", err)
-		}
+		return nil
 	}
-	n.log.Warn("invalidations that were kept on disk are in the ledger now", "purges", paid)
-	return o.replace()
+	n.log.Error("the ledger refuses an invalidation that it is owed; everything is purged instead", "error", err)
+	_, err = n.append(ctx, []records.Order{everything("an invalidation that the ledger refuses")})
+	return err
 }

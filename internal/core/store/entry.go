@@ -122,14 +122,18 @@ func (f Fill) Before(other Fill) bool {
 }
 
 // Restated is a copy that is not in a store, for what is judged anew. It shares header and
-// body, which nobody changes.
+// body, which nobody changes, and what purges said of the entry holds for it.
 func (e *Entry) Restated() *Entry {
-	return &Entry{
+	copied := &Entry{
 		Key: e.Key, Method: e.Method, Scheme: e.Scheme, Subject: e.Subject, RouteTags: e.RouteTags, Vary: e.Vary, Fill: e.Fill, Failure: e.Failure, Terms: e.Terms,
 		Status: e.Status, Header: e.Header, Body: e.Body, Freshness: e.Freshness, Received: e.Received, Browser: e.Browser, Idle: e.Idle, Most: e.Most, OriginOnly: e.OriginOnly,
 		ForAuthorized: e.ForAuthorized, Personal: e.Personal, Encodings: e.Encodings, Implied: e.Implied, Parts: e.Parts, Told: e.Told, Skeleton: e.Skeleton,
 		Search: e.Search, Compress: e.Compress, OriginVary: e.OriginVary,
 	}
+	copied.judged.Store(e.judged.Load())
+	copied.soft.Store(e.soft.Load())
+	copied.used.Store(e.used.Load())
+	return copied
 }
 
 // Renewed notes that another entry with the same body has taken this one's place.
