@@ -215,6 +215,7 @@ func TestPolicyCommands(t *testing.T) {
 	r := run("policy", "apply", file, "--note", "rename a tag")
 	require.Zero(t, r.code, r.errs)
 	assert.Contains(t, r.out, "is in force")
+	assert.Regexp(t, `it touches \d+ entr(y|ies) stored on this node`, r.out)
 	assert.False(t, visit(t, "/vessels/5").hit(), "what carries the old tags is not served by the new rules")
 	assert.True(t, visit(t, "/ports/cullenay").hit(), "the other routes keep what they have")
 	purged, err := api().Purge(ctx, client.PurgeRequest{Tags: []string{"ship:5"}})

@@ -99,7 +99,7 @@ func (a *app) policyApply() *cobra.Command {
 			}
 			a.say("revision %d is in force", p.Revision)
 			if p.Touched > 0 {
-				a.say("%s on this node: what the change touches is judged anew at its next use, or not used any more", plural(p.Touched, "entry", "entries"))
+				a.say("it touches %s stored on this node; each is judged anew at its next use, or not used any more", plural(p.Touched, "entry", "entries"))
 			}
 			if a.format == "json" {
 				return a.json(p)
