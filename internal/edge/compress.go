@@ -63,8 +63,10 @@ func (c *compressor) work() {
 }
 
 // code makes an entry's codings. They are for the one that renewed it meanwhile with the same
-// body, if there is one.
+// body, if there is one. Where one is being renewed at the same moment, nobody may have got
+// them: then they are asked for again.
 func (c *compressor) code(entry *store.Entry) {
+	done := store.Coded
 	for _, coding := range rules.Codings {
 		if c.edge.life.Err() != nil || entry.Latest().Judge(c.edge.Marks) == tags.Dropped {
 			return // a purge was faster
@@ -72,12 +74,23 @@ func (c *compressor) code(entry *store.Entry) {
 		if entry.Latest().Form(coding).Coding == coding {
 			continue
 		}
-		if coded := encode(coding, entry.Body); len(coded) < len(entry.Body)*9/10 {
-			c.edge.Store.AddForm(entry.Latest(), coding, coded)
+		if coded := encode(coding, entry.Body); len(coded) < len(entry.Body)*9/10 && !c.give(entry, coding, coded) {
+			done = store.NotCoded
 		}
 	}
-	entry.Latest().Coding.Store(store.Coded)
-	entry.Coding.Store(store.Coded)
+	entry.Coding.Store(done)
+	entry.Latest().Coding.Store(done)
+}
+
+// give adds a form to the latest of those that have the body; false if that left meanwhile, and
+// no other has come yet.
+func (c *compressor) give(entry *store.Entry, coding rules.Coding, body []byte) bool {
+	for latest := entry.Latest(); ; latest = entry.Latest() {
+		added := c.edge.Store.AddForm(latest, coding, body)
+		if entry.Latest() == latest {
+			return added || !latest.Gone() // else there is no room for it
+		}
+	}
 }
 
 // takeOver gives an entry the codings of the one that it renews, whose body it has.
@@ -85,15 +98,15 @@ func (c *compressor) takeOver(entry, before *store.Entry) {
 	if !entry.Compress {
 		return
 	}
+	before.Renewed(entry) // first: what is made from now on comes to this one
 	for _, coding := range rules.Codings {
-		if form := before.Form(coding); form.Coding == coding {
+		if form := before.Form(coding); form.Coding == coding && entry.Form(coding).Coding != coding {
 			c.edge.Store.AddForm(entry, coding, form.Body)
 		}
 	}
 	if before.Coding.Load() == store.Coded {
 		entry.Coding.Store(store.Coded)
 	}
-	before.Renewed(entry)
 }
 
 var zstdEncoder = sync.OnceValue(func() *zstd.Encoder {

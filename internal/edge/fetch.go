@@ -55,6 +55,7 @@ type head struct {
 	composes  bool                         // it is a skeleton
 	skeleton  atomic.Pointer[compose.Page] // parsed, once it is stored
 	entry     *store.Entry                 // a stored answer that the origin confirmed (304): the body is there
+	there     bool                         // so was all of it: nobody was asked
 }
 
 // isShared reports whether those who joined may have the answer at all: it is stored, and
@@ -296,6 +297,9 @@ func (x *exchange) attempt(d *asking, flightKey string, alone bool) (again bool,
 		reader, flight, lead = e.fills.Join(flightKey, stamp, spared)
 	}
 	defer reader.Close()
+	if lead && !alone && x.already(flight) {
+		lead = false
+	}
 	if lead && !x.send(flight, d) {
 		return false, "", false
 	}
@@ -304,7 +308,7 @@ func (x *exchange) attempt(d *asking, flightKey string, alone bool) (again bool,
 		// A purge between the beginning of the fill and that of the request names what only the
 		// answer told. Once is enough: the next one is not joined unless it began later.
 		d.strict = true
-		return !x.foundMeanwhile(), flightKey, false
+		return true, flightKey, false
 	}
 	if err == nil && h.busy {
 		err = origin.ErrBusy
@@ -337,16 +341,25 @@ func (x *exchange) attempt(d *asking, flightKey string, alone bool) (again bool,
 	return true, nextKey, nextKey == flightKey // nothing that tells the two apart: do not join again
 }
 
-// foundMeanwhile answers with what others who went the same way have brought by now; false if
-// there is nothing.
-func (x *exchange) foundMeanwhile() bool {
-	x.in.Verdict, x.in.Removed = tags.Alive, meter.NoCause
-	x.find()
-	if decide.Of(&x.in).Action != decide.Serve {
+// already gives a flight what another one has stored since the request was looked up, and
+// reports whether there was something: who leads would ask the origin for it again.
+func (x *exchange) already(flight *fill.Flight[*head]) bool {
+	in := x.in
+	in.Entry, in.Failure = x.edge.Store.Find(x.key, &x.sent).Entry, nil
+	if in.Entry == nil || in.Entry == x.in.Entry || in.Entry.Terms != x.plan.TermsName {
 		return false
 	}
-	x.sample.Cause, x.forward = meter.NoCause, rules.NotForwarded
-	x.serve(x.in.Entry, meter.Hit, rules.CacheStatus{})
+	in.Verdict = in.Entry.Judge(x.edge.Marks)
+	if decide.Of(&in).Action != decide.Serve {
+		return false
+	}
+	x.in = in
+	h := &head{status: in.Entry.Status, header: in.Entry.Header, entry: in.Entry, there: true, fresh: true, subject: &in.Entry.Subject, vary: in.Entry.Vary, encodings: in.Entry.Encodings,
+		search: rules.SearchOf(in.Entry.Header), query: x.query(), received: in.Entry.Received, browser: rules.Unset}
+	h.kept.Store(true)
+	flight.Leave()
+	flight.Head(h, true, true)
+	flight.End(nil)
 	return true
 }
 
@@ -459,6 +472,11 @@ func (x *exchange) receive(reader *fill.Reader[*head], h *head, err error, lead 
 	}
 	if err != nil {
 		x.fail(err, d)
+		return
+	}
+	if h.there {
+		x.sample.Cause, x.forward = meter.NoCause, rules.NotForwarded
+		x.serve(h.entry, meter.Hit, rules.CacheStatus{})
 		return
 	}
 	passed := h.rule != rules.OK && (d.Cause == meter.SignedIn || d.Cause == meter.Nameless)
@@ -633,6 +651,9 @@ func (x *exchange) refresh(entry *store.Entry) {
 	reader, flight, lead := e.fills.Join(flightKey, stamp, e.spared)
 	defer reader.Close()
 	if !lead {
+		return
+	}
+	if x.already(flight) {
 		return
 	}
 	o, err := x.order(stamp, decide.Decision{Action: decide.ServeAndRefresh})

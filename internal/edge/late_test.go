@@ -239,6 +239,7 @@ func TestStoredFailuresStandBeside(t *testing.T) {
 	a := s.get("/stale/x")
 	assert.Equal(t, "good", a.body)
 	assert.Equal(t, "fwd=stale; fwd-status=503; ttl=-111", a.state)
+	require.Eventually(t, func() bool { return s.edge.fills.Aloft() == 0 }, 5*time.Second, time.Millisecond)
 	for range 3 {
 		s.pass(time.Second)
 		a = s.get("/stale/x")

@@ -139,6 +139,9 @@ func (e *Entry) Restated() *Entry {
 // Renewed notes that another entry with the same body has taken this one's place.
 func (e *Entry) Renewed(by *Entry) { e.renewed.Store(by) }
 
+// Gone reports whether the entry has left its store.
+func (e *Entry) Gone() bool { return e.gone.Load() }
+
 // Latest is the entry that has taken this one's place with the same body; itself if none has.
 func (e *Entry) Latest() *Entry {
 	for next := e.renewed.Load(); next != nil; next = e.renewed.Load() {
