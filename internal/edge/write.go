@@ -61,7 +61,7 @@ func (w *write) answer(resp *http.Response) {
 	w.answered.Store(true)
 	switch {
 	case resp.StatusCode >= 500:
-		w.edge.doubts.about(w)
+		w.edge.doubts.about(w, afterFailure)
 	case resp.StatusCode >= 200 && resp.StatusCode <= 399:
 		w.edge.invalidate(w.target(rules.Header(resp.Header)), w.method, w.path)
 	}
@@ -71,7 +71,7 @@ func (w *write) answer(resp *http.Response) {
 // no final answer, it may have been carried out.
 func (w *write) end() {
 	if w.reached.Load() && !w.answered.Swap(true) {
-		w.edge.doubts.about(w)
+		w.edge.doubts.about(w, 0)
 	}
 }
 
@@ -124,7 +124,12 @@ type doubts struct {
 	last memo[*doubt]
 }
 
-const doubtTime = time.Second
+const (
+	doubtTime = time.Second
+	// afterFailure is how long after an answer that says that it failed a write is carried out,
+	// behind its visitor, to whom nothing was promised: many that fail are one.
+	afterFailure = 100 * time.Millisecond
+)
 
 // doubt is what was done last for a URL.
 type doubt struct {
@@ -132,18 +137,18 @@ type doubt struct {
 	waiting atomic.Bool  // one is to come
 }
 
-// about carries out a write whose outcome is not known: at once, or when it is time.
-func (d *doubts) about(w *write) {
+// about carries out a write whose outcome is not known, not sooner than after some time: at once
+// if that is 0 and it is time.
+func (d *doubts) about(w *write, after time.Duration) {
 	name := w.host + w.path + "?" + w.query
 	known, _ := d.last.of(name)
 	if known == nil {
 		known = &doubt{}
 		d.last.note(name, known)
 	}
-	now := time.Now()
-	left := doubtTime - now.Sub(time.Unix(0, known.at.Load()))
-	if left <= 0 {
-		known.at.Store(now.UnixNano())
+	wait := max(after, doubtTime-time.Since(time.Unix(0, known.at.Load())))
+	if wait <= 0 {
+		known.at.Store(time.Now().UnixNano())
 		w.edge.invalidate(w.target(nil), w.method, w.path)
 		return
 	}
@@ -157,7 +162,7 @@ func (d *doubts) about(w *write) {
 	}
 	if !d.edge.run(func() {
 		select {
-		case <-time.After(left):
+		case <-time.After(wait):
 		case <-d.edge.life.Done():
 		}
 		later()
