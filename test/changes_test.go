@@ -338,7 +338,9 @@ func TestFanOutQueriesShareConnections(t *testing.T) {
 	run, err := w.api.SendChanges(ctx, "hook", all...)
 	require.NoError(t, err)
 	assert.EqualValues(t, 501, run.Tags)
-	assert.Less(t, time.Since(began), 4*time.Second)
+	took := time.Since(began)
+	t.Logf("500 changes with a query each: %v", took.Round(time.Millisecond))
+	assert.Less(t, took, 4*time.Second)
 	assert.LessOrEqual(t, sessions(), int64(1))
 }
 

@@ -146,6 +146,7 @@ func TestPromise3AWriteWhileTheDatabaseIsAway(t *testing.T) {
 			for i := range 3 {
 				began := time.Now()
 				assert.Equal(t, 200, ask(t, a, "POST", "/a").status)
+				t.Logf("write %d: %v", i+1, time.Since(began).Round(time.Millisecond))
 				assert.Less(t, time.Since(began), 3*time.Second/2, "POST %d", i)
 			}
 			assert.Equal(t, "new", ask(t, a, "GET", "/a").body, "the node that took it knows")
@@ -206,8 +207,10 @@ func TestADeadNodeIsNotWaitedFor(t *testing.T) {
 		require.Equal(t, 200, ask(t, a, "POST", "/a").status)
 		return time.Since(began)
 	}
-	assert.Less(t, took(), 3*time.Second/2)
-	assert.Less(t, took(), time.Second/2, "it is known not to answer")
+	first, second := took(), took()
+	t.Logf("a write beside a node that died: %v, and the next: %v", first.Round(time.Millisecond), second.Round(time.Millisecond))
+	assert.Less(t, first, 3*time.Second/2)
+	assert.Less(t, second, time.Second/2, "it is known not to answer")
 	assert.NotContains(t, ready(t, a), "kept on disk", "the ledger has it")
 }
 

@@ -213,6 +213,10 @@ func (r *reading) goOn(cursor, last string, oldest, next int64) string {
 		r.ahead = &ahead{last, next, now}
 		return cursor
 	}
+	if r.ahead != nil && r.ahead.Until > next { // the database was set back, and counts anew
+		r.ahead = nil
+		return cursor
+	}
 	if r.ahead != nil && (oldest < r.ahead.Until || !r.isTime && now.Sub(r.ahead.Read) < r.source.Overlap) {
 		return cursor
 	}

@@ -19,7 +19,11 @@ import (
 type owed struct {
 	path string
 
-	mu    sync.Mutex
+	syncing sync.Mutex // held by the one who waits for the disk; those who come meanwhile find it done
+	synced  uint64     // so many lines are on disk for good
+
+	mu      sync.Mutex
+	written uint64   // lines since the start
 	file  *os.File // open to be added to; nil before the first
 	lines [][]byte
 	taken int             // of the lines, the first, that are being written to the ledger
@@ -66,30 +70,59 @@ func (o *owed) len() int {
 
 // owe keeps one more. It is on disk when owe returns.
 func (o *owed) owe(order records.Order) error {
+	if !order.IsText() { // JSON would keep it as something else
+		order = everything("an invalidation that is no text")
+	}
 	line, err := json.Marshal(order)
 	if err != nil {
 		return err
 	}
+	last, err := o.add(line)
+	if err != nil {
+		return err
+	}
+	return o.sync(last)
+}
+
+// add writes a line, unless it is there, and returns how many must be on disk for it to be.
+func (o *owed) add(line []byte) (last uint64, err error) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	if o.known[string(line)] {
-		return nil
+		return o.written, nil
 	}
 	if len(o.lines) >= mostOwed {
-		return o.replace(everything("more invalidations than are kept apart"))
+		return 0, o.replace(everything("more invalidations than are kept apart"))
 	}
 	if o.file == nil {
 		if o.file, err = os.OpenFile(o.path, os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o600); err != nil {
-			return err
+			return 0, err
 		}
 	}
 	if _, err := o.file.Write(append(line, '\n')); err != nil {
-		return err
-	}
-	if err := o.file.Sync(); err != nil {
-		return err
+		return 0, err
 	}
 	o.lines, o.known[string(line)] = append(o.lines, line), true
+	o.written++
+	return o.written, nil
+}
+
+// sync waits until so many lines are on disk. Many who come together wait for it once.
+func (o *owed) sync(last uint64) error {
+	o.syncing.Lock()
+	defer o.syncing.Unlock()
+	if o.synced >= last {
+		return nil
+	}
+	o.mu.Lock()
+	file, written := o.file, o.written
+	o.mu.Unlock()
+	if file != nil {
+		if err := file.Sync(); err != nil && !errors.Is(err, os.ErrClosed) { // it was replaced meanwhile by one that is
+			return err
+		}
+	}
+	o.synced = written
 	return nil
 }
 

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -66,6 +67,26 @@ func TestPromise8WhatIsOwedSurvivesACrash(t *testing.T) {
 		assert.True(t, got[0].All, "half of an order may be any")
 	}
 	assert.True(t, reopened()[0].All, "and is kept as such")
+}
+
+// TestWhatIsOwedByManyIsSyncedTogether: who owes waits for the disk about twice, however many do.
+func TestWhatIsOwedByManyIsSyncedTogether(t *testing.T) {
+	o, err := openOwed(filepath.Join(t.TempDir(), "owed"))
+	require.NoError(t, err)
+	var all sync.WaitGroup
+	for i := range 300 {
+		all.Go(func() { assert.NoError(t, o.owe(named(fmt.Sprint(i%200)))) })
+	}
+	all.Wait()
+	o.close()
+	again, err := openOwed(o.path)
+	require.NoError(t, err)
+	assert.Equal(t, 200, again.len())
+	require.NoError(t, again.owe(records.Order{Purge: tags.Purge{Tags: []string{"\xff"}}}))
+	orders, _, err := again.begin()
+	require.NoError(t, err)
+	assert.True(t, orders[200].All, "what is no text may be anything")
+	again.close()
 }
 
 // TestPromise6WhatIsOwedIsBounded: beyond so many they become one purge of everything.
