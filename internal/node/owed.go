@@ -24,10 +24,10 @@ type owed struct {
 
 	mu      sync.Mutex
 	written uint64   // lines since the start
-	file  *os.File // open to be added to; nil before the first
-	lines [][]byte
-	taken int             // of the lines, the first, that are being written to the ledger
-	known map[string]bool // of the lines those that are not being written to the ledger, so that each is kept once
+	file    *os.File // open to be added to; nil before the first
+	lines   [][]byte
+	taken   int             // of the lines, the first, that are being written to the ledger
+	known   map[string]bool // of the lines those that are not being written to the ledger, so that each is kept once
 }
 
 // mostOwed is how many are kept. Beyond, they become one: a purge of everything.
