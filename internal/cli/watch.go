@@ -70,7 +70,11 @@ func (a *app) showEvent(e client.Event) error {
 	if route == "" {
 		route = "–"
 	}
-	_, err := fmt.Fprintf(a.out, "%s  %-26s %s  %9s  %-12s %s %s\n", e.At.Local().Format("15:04:05.000"), outcome, strconv.Itoa(e.Status), span(e.TookMS), route, e.Method, e.URL)
+	status := strconv.Itoa(e.Status)
+	if e.Status == 0 {
+		status = " – " // who asked had left
+	}
+	_, err := fmt.Fprintf(a.out, "%s  %-26s %s  %9s  %-12s %s %s\n", e.At.Local().Format("15:04:05.000"), outcome, status, span(e.TookMS), route, e.Method, e.URL)
 	if err == nil && e.Key != "" {
 		_, err = fmt.Fprintf(a.out, "              %s\n", e.Key)
 	}

@@ -396,7 +396,7 @@ func (c *Control) deleteFragment(w http.ResponseWriter, r *http.Request, namespa
 	token, _ := c.tokenOf(r.Header.Get("Authorization"), r.Header.Get("Cookie"))
 	sequence, applied, err := c.node.Purge(r.Context(), fragment.Purge(id), token.Name, "the fragment was dropped")
 	if err != nil {
-		problem(w, http.StatusServiceUnavailable, "the purge could not be written to the ledger, so nothing was dropped; try again when the database is back: "+err.Error())
+		problem(w, http.StatusServiceUnavailable, notPurged(sequence, err))
 		return
 	}
 	done := purgeOut(records.Purge{Purge: tags.Purge{Sequence: sequence}, Applied: applied})

@@ -97,7 +97,7 @@ func (c *Control) purge(ctx context.Context, r client.PurgeRequest) (client.Purg
 	}
 	sequence, applied, err := c.node.Purge(ctx, p, caller(ctx), r.Reason)
 	if err != nil {
-		return out, notPurged(sequence, err)
+		return out, huma.Error503ServiceUnavailable(notPurged(sequence, err))
 	}
 	done := purgeOut(records.Purge{Purge: tags.Purge{Sequence: sequence}, Applied: applied})
 	out.Sequence, out.Matched, out.Nodes = done.Sequence, done.Matched, done.Nodes
@@ -105,14 +105,14 @@ func (c *Control) purge(ctx context.Context, r client.PurgeRequest) (client.Purg
 }
 
 // notPurged tells the caller what is known of a purge that went wrong.
-func notPurged(sequence tags.Stamp, err error) error {
+func notPurged(sequence tags.Stamp, err error) string {
 	switch {
 	case sequence != 0:
-		return huma.Error503ServiceUnavailable(fmt.Sprintf("purge %d is in the ledger and comes into force on each node as it reads it; this node could not wait for that: %v", sequence, err))
+		return fmt.Sprintf("purge %d is in the ledger and comes into force on each node as it reads it; this node could not wait for that: %v", sequence, err)
 	case errors.Is(err, records.ErrUnsure), errors.Is(err, context.DeadlineExceeded), errors.Is(err, context.Canceled):
-		return huma.Error503ServiceUnavailable("it is not known whether the purge is in the ledger, and so whether it comes into force; order it again, which does no harm: " + err.Error())
+		return "it is not known whether the purge is in the ledger, and so whether it comes into force; order it again, which does no harm: " + err.Error()
 	}
-	return huma.Error503ServiceUnavailable("the purge could not be written to the ledger, so nothing was purged; try again when the database is back: " + err.Error())
+	return "the purge could not be written to the ledger, so nothing was purged; try again when the database is back: " + err.Error()
 }
 
 // order checks a request and turns it into a purge.

@@ -83,7 +83,7 @@ onUnmounted(() => source?.close())
             <td class="when" :title="utc(e.at)">{{ clock(e.at) }}</td>
             <td class="when"><i class="swatch" :style="{ background: `var(--${e.outcome})` }" />{{ e.outcome }}</td>
             <td class="when">{{ e.cause || none }}</td>
-            <td class="number">{{ e.status }}</td>
+            <td class="number">{{ e.status || none }}</td>
             <td class="number">{{ time(e.took_ms) }}</td>
             <td class="when">{{ e.route || none }}</td>
             <td class="mono url" :title="e.url">{{ e.method }} {{ e.url }}</td>
