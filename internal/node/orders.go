@@ -72,7 +72,7 @@ func (n *Node) ownPart(ctx context.Context, rec *records.Records, o *order) (rec
 	own := records.Applied{Node: n.settings.Name}
 	s := n.sweepOf(o.place)
 	if s == nil {
-		if err := n.catchUp(context.WithoutCancel(ctx), rec); err != nil {
+		if err := n.catchUp(ctx, rec); err != nil {
 			return own, fmt.Errorf("the ledger has the purge, but cannot be read, so that it is not known whether it is in force here: %w", err)
 		}
 		if s = n.sweepOf(o.place); s == nil {
