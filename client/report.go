@@ -21,7 +21,7 @@ type RatioRow struct {
 	Outcomes          map[string]int64 `json:"outcomes" doc:"Requests by outcome; their sum is requests"`
 	HitRatio          *float64         `json:"hit_ratio" doc:"(hit + stale) / (requests - bypass)"`
 	ByteHitRatio      *float64         `json:"byte_hit_ratio" doc:"The same, weighted by bytes"`
-	Offload           *float64         `json:"offload" doc:"1 - origin requests / requests"`
+	Offload           *float64         `json:"offload" doc:"(requests that an answer was found for - origin requests) / requests"`
 	OriginRequests    int64            `json:"origin_requests"`
 	RoundTripsSaved   int64            `json:"round_trips_saved" doc:"requests - origin requests"`
 	OriginTimeMS      float64          `json:"origin_time_ms" doc:"Time that origins spent on what was asked of them"`

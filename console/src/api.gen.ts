@@ -1032,7 +1032,7 @@ export interface components {
             hit_ratio: number | null;
             /**
              * Format: double
-             * @description 1 - origin requests / requests
+             * @description (requests that an answer was found for - origin requests) / requests
              */
             offload: number | null;
             /** @description Of revalidated, joined and miss */

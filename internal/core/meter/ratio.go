@@ -62,7 +62,7 @@ func (r *Ratio) HitRatio() (ratio float64, ok bool) {
 // ByteHitRatio is HitRatio weighted by bytes.
 func (r *Ratio) ByteHitRatio() (ratio float64, ok bool) { return share(r.HitBytes, r.CacheableBytes) }
 
-// Offload is 1 - origin requests / requests; negative when refreshes outweigh visitors.
+// Offload is RoundTripsSaved / requests; negative when refreshes outweigh visitors.
 func (r *Ratio) Offload() (ratio float64, ok bool) { return share(r.RoundTripsSaved(), r.Requests) }
 
 // RoundTripsSaved is requests - origin requests. What was refused here saved nothing.

@@ -54,6 +54,51 @@ func TestVariantsOfAKey(t *testing.T) {
 	assert.Positive(t, m.Figures().Removed["crowded"])
 }
 
+// TestPromise2NothingTakesThePlaceOfWhatBeganLater: in whatever order fills end, what a variant
+// holds at last is from the one that began last; a failure stands beside, and leaves when its
+// origin is well again.
+func TestPromise2NothingTakesThePlaceOfWhatBeganLater(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		m := NewMemory(1<<20, LeastRecentlyUsed())
+		devices := []string{"phone", "desk"}
+		last := map[string]Fill{} // by device, and of failures
+		for range rapid.IntRange(1, 20).Draw(t, "fills") {
+			device := rapid.SampledFrom(devices).Draw(t, "device")
+			e := entry("k", 1)
+			e.Vary = []rules.Varying{{Name: "X-Device", Value: device, Present: true}}
+			e.Fill = Fill{Stamp: tags.Stamp(rapid.IntRange(0, 3).Draw(t, "stamp")), Began: noon.Add(time.Duration(rapid.IntRange(0, 9).Draw(t, "began")))}
+			e.Failure = rapid.IntRange(0, 3).Draw(t, "failure") == 0
+			overtaken := e.Fill.Before(last[device]) || e.Failure && e.Fill.Before(last["failed "+device])
+			err := m.Put(e, noon)
+			require.Equal(t, overtaken, err != nil, "%v after %v", e.Fill, last)
+			switch {
+			case err != nil:
+			case e.Failure:
+				last["failed "+device] = e.Fill
+			default:
+				last[device] = e.Fill
+				delete(last, "failed "+device)
+			}
+			for _, device := range devices {
+				f := m.Find([]byte("k"), rules.Header{"X-Device": {device}})
+				good, some := last[device]
+				failed, broken := last["failed "+device]
+				require.Equal(t, some || broken, f.Entry != nil)
+				switch {
+				case some:
+					require.Equal(t, good, f.Entry.Fill)
+					require.Equal(t, broken, f.Failure != nil)
+				case broken:
+					require.Equal(t, failed, f.Entry.Fill)
+				}
+			}
+		}
+		entries, _ := m.Audit()
+		assert.EqualValues(t, len(last), entries)
+		assert.EqualValues(t, len(last), m.Figures().Entries)
+	})
+}
+
 func TestTheLeastRecentlyUsedGoesFirst(t *testing.T) {
 	one := entry("probe", 1000).Size()
 	m := NewMemory(3*one+one/2, LeastRecentlyUsed())
