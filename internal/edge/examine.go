@@ -54,6 +54,13 @@ func (e *Edge) Examine(r *http.Request) (ex Examination, ok bool) {
 		x.find()
 		ex.Key = key.Parts(string(x.key))
 		ex.Variants = e.Store.Variants(x.key)
+		for i, stored := range ex.Variants { // as the terms in force judge them
+			for _, judged := range []*store.Entry{x.in.Entry, x.in.Failure} {
+				if judged != nil && judged.Restates(stored) {
+					ex.Variants[i] = judged
+				}
+			}
+		}
 		if last, known := e.unshared.of(likeThis(string(x.key), x.plan, x.req.Header)); known && last.rule != rules.OK {
 			ex.Unstored = &Unstored{Rule: last.rule, Status: last.status, At: last.at}
 		}

@@ -360,6 +360,9 @@ func TestAPolicyReachesWhatIsStored(t *testing.T) {
 			assert.Equal(t, "hello", a.body)
 			assert.Equal(t, c.control, a.header.Get("Cache-Control"))
 			assert.Equal(t, a.hit(), explained.Decision.Action.String() == "serve", "explaining says the same")
+			if explained.Input.Entry != nil {
+				assert.Contains(t, explained.Variants, explained.Input.Entry, "and shows which of those that are stored it is")
+			}
 		})
 	}
 }

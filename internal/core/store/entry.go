@@ -107,6 +107,11 @@ const (
 	Coded // those that gain
 )
 
+// Restates reports whether an entry is another one, perhaps judged anew.
+func (e *Entry) Restates(other *Entry) bool {
+	return e.Key == other.Key && e.Fill == other.Fill && e.Failure == other.Failure && sameVariant(e, other)
+}
+
 // Fill is when a fill began: what the ledger said, and the time.
 type Fill struct {
 	Stamp tags.Stamp
