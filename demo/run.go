@@ -198,6 +198,7 @@ func (d *Demo) startPeople(ctx context.Context) error {
 	}
 	life, end := context.WithCancel(context.Background())
 	d.end = end
+	d.tasks.Go(func() { d.Cluster.Keep(life, d.options.Node.Log) })
 	if d.options.Visitors > 0 {
 		v := &Visitors{Base: d.Node.EdgeURL(), PerSecond: d.options.Visitors, Sailings: sailings}
 		d.tasks.Go(func() { v.Run(life) })
