@@ -120,9 +120,14 @@ func (e *Edge) invalidate(p tags.Purge, method, path string) {
 // doubts are the writes whose outcome is not known. Each makes its target unusable, but for no
 // URL more often than once in doubtTime: what comes sooner is carried out when that has passed.
 type doubts struct {
-	edge *Edge
-	last memo[*doubt]
+	edge    *Edge
+	last    memo[*doubt]
+	waiting atomic.Int64
 }
+
+// mostWaiting is how many wait at a time. Beyond, each is carried out before its visitor is
+// answered.
+const mostWaiting = 1024
 
 const (
 	doubtTime = time.Second
@@ -147,7 +152,7 @@ func (d *doubts) about(w *write, after time.Duration) {
 		d.last.note(name, known)
 	}
 	wait := max(after, doubtTime-time.Since(time.Unix(0, known.at.Load())))
-	if wait <= 0 {
+	if wait <= 0 || d.waiting.Load() >= mostWaiting {
 		known.at.Store(time.Now().UnixNano())
 		w.edge.invalidate(w.target(nil), w.method, w.path)
 		return
@@ -155,7 +160,9 @@ func (d *doubts) about(w *write, after time.Duration) {
 	if known.waiting.Swap(true) {
 		return
 	}
+	d.waiting.Add(1)
 	later := func() {
+		d.waiting.Add(-1)
 		known.waiting.Store(false) // first: what comes from now on is not covered
 		known.at.Store(time.Now().UnixNano())
 		w.edge.invalidate(w.target(nil), w.method, w.path)

@@ -1,6 +1,7 @@
 package edge
 
 import (
+	"fmt"
 	"io"
 	"log/slog"
 	"net/http"
@@ -114,6 +115,19 @@ func TestDoubtsAreBounded(t *testing.T) {
 		}
 		began = time.Now()
 	}
+}
+
+// TestPromise6SoManyDoubtsWait: who makes more of them waits for them, and none is forgotten.
+func TestPromise6SoManyDoubtsWait(t *testing.T) {
+	s := newStand(t, nil)
+	orders := func() int { s.purges.Lock(); defer s.purges.Unlock(); return len(s.purged) }
+	for i := range mostWaiting + 10 {
+		s.edge.doubts.about(&write{edge: s.edge, host: "h", path: fmt.Sprint("/", i), method: "POST"}, time.Hour)
+	}
+	assert.Equal(t, 10, orders())
+	require.NoError(t, s.edge.Shutdown(t.Context()))
+	assert.Equal(t, mostWaiting+10, orders())
+	assert.Zero(t, s.edge.doubts.waiting.Load())
 }
 
 // TestQuestionsInvalidateGroupsAlone: a POST that the route caches asks, and changes nothing of
