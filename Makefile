@@ -21,10 +21,13 @@ SOAK ?= 10m
 soak: packages
 	GERASTIC_SOAK=$(SOAK) go test -race -count=1 -timeout 0 -v ./test -run TestHistory
 
-# Speed, as ratios against a bare handler in the same run; see docs/performance.md.
-bench:
-	go test ./test/bench -run '^$$' -bench 'Loopback|Purge|Fill|Large|Change|Fragment' -benchtime 1x
-	go test ./test/bench -run '^$$' -bench Handler -benchmem
+# Speed, as shares of a bare handler's in the same run, written to bench.json; with
+# AGAINST=REVISION the two revisions' binaries in turns; BENCH chooses among them by name. See docs/performance.md.
+AGAINST ?=
+BENCH ?=
+BENCH_FLAGS ?=
+bench: console/dist/index.html
+	go run ./test/bench/measure $(if $(AGAINST),-against $(AGAINST)) $(if $(BENCH),-bench '$(BENCH)') $(BENCH_FLAGS)
 
 # A node under attack by visitors, origins and strangers, on loopback; see docs/limits.md.
 attack: packages build
