@@ -13,7 +13,7 @@ import (
 
 	"github.com/dunglas/httpsfv"
 
-	"gerastic/internal/core/rules"
+	"gerastic/internal/core/httprules"
 )
 
 // page collects what is known of a page, or a piece of one, while it is made: its tags, how
@@ -51,7 +51,7 @@ func (p *page) tell(h http.Header) {
 	defer p.mu.Unlock()
 	p.sent = true
 	if len(p.tags) > 0 {
-		h.Add("Cache-Groups", rules.FormatGroups(p.tags))
+		h.Add("Cache-Groups", httprules.FormatGroups(p.tags))
 	}
 	if p.pieces {
 		h.Set(LifeHeader, p.life(time.Now()))

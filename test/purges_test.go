@@ -13,7 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"gerastic/client"
-	"gerastic/internal/core/rules"
+	"gerastic/internal/core/httprules"
 	"gerastic/internal/node"
 )
 
@@ -32,7 +32,7 @@ func TestPurgesOfEveryKind(t *testing.T) {
 				names = append(names, fmt.Sprint("n", i))
 			}
 		}
-		w.Header().Set("Cache-Groups", rules.FormatGroups(names))
+		w.Header().Set("Cache-Groups", httprules.FormatGroups(names))
 		_, _ = w.Write([]byte(r.URL.String()))
 	}))
 	t.Cleanup(server.Close)

@@ -9,7 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"gerastic/client"
-	"gerastic/internal/core/rules"
+	"gerastic/internal/core/httprules"
 )
 
 func (a *app) explain() *cobra.Command {
@@ -27,10 +27,10 @@ URL is as a visitor would ask the edge, or from the slash for the host localhost
 			r := client.ExplainRequest{Method: method, URL: args[0], Headers: map[string][]string{}}
 			for _, h := range headers {
 				name, value, ok := strings.Cut(h, ":")
-				if !ok || !rules.IsToken(strings.TrimSpace(name)) {
+				if !ok || !httprules.IsToken(strings.TrimSpace(name)) {
 					return usage("-H %q: write 'Name: value'", h)
 				}
-				name = rules.CanonicalName(strings.TrimSpace(name))
+				name = httprules.CanonicalName(strings.TrimSpace(name))
 				r.Headers[name] = append(r.Headers[name], strings.TrimSpace(value))
 			}
 			if body != "" {

@@ -10,7 +10,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"gerastic/internal/core/rules"
+	"gerastic/internal/core/httprules"
 	"gerastic/internal/records"
 )
 
@@ -80,7 +80,7 @@ func (c *Control) tokenOf(authorization, cookies string) (records.Token, bool) {
 }
 
 const (
-	cookieName    = rules.SessionCookie
+	cookieName    = httprules.SessionCookie
 	sessionLength = 12 * time.Hour
 	// maxSessions is how many one token may have; beyond it the oldest of its own ends.
 	maxSessions = 20

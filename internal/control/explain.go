@@ -11,8 +11,8 @@ import (
 
 	"gerastic/client"
 	"gerastic/internal/core/decide"
+	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/policy"
-	"gerastic/internal/core/rules"
 	"gerastic/internal/edge"
 	"gerastic/internal/records"
 )
@@ -44,7 +44,7 @@ func requestOf(e client.ExplainRequest) (*http.Request, error) {
 	if e.Method == "" {
 		e.Method = http.MethodGet
 	}
-	if !rules.IsToken(e.Method) {
+	if !httprules.IsToken(e.Method) {
 		return nil, huma.Error422UnprocessableEntity("method: that is no method's name")
 	}
 	r := &http.Request{Method: strings.ToUpper(e.Method), URL: u, Host: u.Host, RequestURI: u.RequestURI(), Header: http.Header{}, Proto: "HTTP/1.1", ProtoMajor: 1, ProtoMinor: 1}
@@ -52,10 +52,10 @@ func requestOf(e client.ExplainRequest) (*http.Request, error) {
 		r.Body = io.NopCloser(strings.NewReader(e.Body))
 	}
 	for name, values := range e.Headers {
-		if !rules.IsToken(name) {
+		if !httprules.IsToken(name) {
 			return nil, huma.Error422UnprocessableEntity("headers: " + name + " is no field name")
 		}
-		r.Header[rules.CanonicalName(name)] = values
+		r.Header[httprules.CanonicalName(name)] = values
 	}
 	if host := r.Header.Get("Host"); host != "" {
 		r.Host = host

@@ -19,7 +19,7 @@ import (
 	"gerastic/client"
 	"gerastic/internal/core/fill"
 	"gerastic/internal/core/fragment"
-	"gerastic/internal/core/rules"
+	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/store"
 	"gerastic/internal/core/tags"
 	"gerastic/internal/records"
@@ -221,7 +221,7 @@ func (c *Control) getFragment(w http.ResponseWriter, r *http.Request, namespace 
 		h.Set(leftHeader, strconv.FormatFloat(a.Left(now).Seconds(), 'f', 3, 64))
 		h.Set(costHeader, strconv.FormatFloat(milliseconds(e.Cost()), 'f', 3, 64))
 		if len(e.Subject.Tags) > 0 {
-			h.Set("Cache-Groups", rules.FormatGroups(e.Subject.Tags))
+			h.Set("Cache-Groups", httprules.FormatGroups(e.Subject.Tags))
 		}
 		// Whoever stores fragments writes what they like, and this is the console's own origin: no
 		// browser may take it for more than bytes.
@@ -340,7 +340,7 @@ func (c *Control) putFragment(w http.ResponseWriter, r *http.Request, namespace 
 		return
 	}
 	in := fragment.Fill{Lease: r.Header.Get(leaseHeader), Type: r.Header.Get("Content-Type"), Coding: r.Header.Get("Content-Encoding")}
-	d := rules.ResponseDirectives(rules.Header{"Cache-Control": r.Header["Cache-Control"]})
+	d := httprules.ResponseDirectives(httprules.Header{"Cache-Control": r.Header["Cache-Control"]})
 	in.Lifetime, in.Stale = d.MaxAge, d.StaleWhileRevalidate
 	if text := r.Header.Get(costHeader); text != "" {
 		if in.Cost, err = span(text, 0, time.Hour); err != nil {
@@ -349,8 +349,8 @@ func (c *Control) putFragment(w http.ResponseWriter, r *http.Request, namespace 
 		}
 	}
 	var cut int
-	if in.Tags, cut = rules.Groups(r.Header["Cache-Groups"]); cut > 0 || len(in.Tags) == 0 && r.Header.Get("Cache-Groups") != "" {
-		problem(w, http.StatusUnprocessableEntity, fmt.Sprintf(`Cache-Groups is a list of strings, such as "port:tholm", "notices": at most %d of them`, rules.MaxGroups))
+	if in.Tags, cut = httprules.Groups(r.Header["Cache-Groups"]); cut > 0 || len(in.Tags) == 0 && r.Header.Get("Cache-Groups") != "" {
+		problem(w, http.StatusUnprocessableEntity, fmt.Sprintf(`Cache-Groups is a list of strings, such as "port:tholm", "notices": at most %d of them`, httprules.MaxGroups))
 		return
 	}
 	if bad := in.Check(); bad != nil {

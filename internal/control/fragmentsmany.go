@@ -11,8 +11,8 @@ import (
 
 	"gerastic/internal/cbor"
 	"gerastic/internal/core/fragment"
+	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/meter"
-	"gerastic/internal/core/rules"
 )
 
 // Limits of the calls for many fragments.
@@ -290,7 +290,7 @@ func (c *Control) readOffer(r *cbor.Reader) (in offer) {
 			}
 			in.Body = bytes.Clone(r.Body(n)) // it stays; what else came with it does not
 		case "tags":
-			in.Tags = r.TextsUpTo(rules.MaxGroups+1, math.MaxInt)
+			in.Tags = r.TextsUpTo(httprules.MaxGroups+1, math.MaxInt)
 		case "life":
 			in.Lifetime = seconds()
 		case "stale":

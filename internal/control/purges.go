@@ -14,9 +14,9 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"gerastic/client"
+	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/key"
 	"gerastic/internal/core/meter"
-	"gerastic/internal/core/rules"
 	"gerastic/internal/core/store"
 	"gerastic/internal/core/tags"
 	"gerastic/internal/records"
@@ -128,8 +128,8 @@ func (c *Control) order(r client.PurgeRequest) (tags.Purge, error) {
 		return p, huma.Error422UnprocessableEntity("together is about tags, and there are none; name the tags that an entry must all carry")
 	}
 	for _, tag := range r.Tags {
-		if tag == "" || len(tag) > rules.MaxGroupLength {
-			return p, huma.Error422UnprocessableEntity(fmt.Sprintf("a tag has 1 to %d bytes; one here has %d", rules.MaxGroupLength, len(tag)))
+		if tag == "" || len(tag) > httprules.MaxGroupLength {
+			return p, huma.Error422UnprocessableEntity(fmt.Sprintf("a tag has 1 to %d bytes; one here has %d", httprules.MaxGroupLength, len(tag)))
 		}
 		if !utf8.ValidString(tag) || strings.ContainsRune(tag, 0) {
 			return p, huma.Error422UnprocessableEntity(fmt.Sprintf("the tag %q is no text: it must be UTF-8 without NUL", tag))

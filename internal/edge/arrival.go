@@ -8,7 +8,7 @@ import (
 	"time"
 
 	"gerastic/internal/core/fill"
-	"gerastic/internal/core/rules"
+	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/store"
 	"gerastic/internal/origin"
 )
@@ -92,7 +92,7 @@ func (a *arrival) read(ctx context.Context, body io.Reader, publish func()) (mor
 	if over := a.flight.Size() + int64(len(room)) - a.reserved; a.keep && over > 0 {
 		if a.flight.Size() > a.order.plan.MaxBody || !a.edge.Store.Reserve(over) {
 			a.discard(publish)
-			a.edge.unshared.note(a.order.likeThis(), unshared{rule: rules.TooLarge, status: a.head.status, at: a.head.received})
+			a.edge.unshared.note(a.order.likeThis(), unshared{rule: httprules.TooLarge, status: a.head.status, at: a.head.received})
 			return true, nil
 		}
 		a.reserved += over

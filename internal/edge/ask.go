@@ -9,10 +9,10 @@ import (
 	"slices"
 	"strings"
 
+	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/key"
 	"gerastic/internal/core/meter"
 	"gerastic/internal/core/policy"
-	"gerastic/internal/core/rules"
 	"gerastic/internal/origin"
 )
 
@@ -31,7 +31,7 @@ func (e *Edge) ask(ctx context.Context, o *order) (*http.Response, error) {
 		if err != nil {
 			return nil, err
 		}
-		header := rules.Header(resp.Header)
+		header := httprules.Header(resp.Header)
 		notModified := resp.StatusCode == http.StatusNotModified
 		missing := o.unseen(header)
 		switch {
@@ -41,7 +41,7 @@ func (e *Edge) ask(ctx context.Context, o *order) (*http.Response, error) {
 			o.asVisitor, o.noStore = true, true
 		case !notModified || o.asked || o.confirmed(header):
 			return resp, nil
-		case !rules.Conditional(rules.Header(o.req.Header)):
+		case !httprules.Conditional(httprules.Header(o.req.Header)):
 			resp.Body.Close()
 			return nil, errors.New("the origin answers 304 to a request without conditions")
 		default:
@@ -99,7 +99,7 @@ func (o *order) again() (err error) {
 // may make an answer which is for one visitor another. Where its origin says so of every
 // such answer, only a cookie tells one visitor from the next; it is not asked twice for the
 // sake of a language, since asking may cost something, a message of a queue for instance.
-func (o *order) withholds(rule rules.Rule) bool {
+func (o *order) withholds(rule httprules.Rule) bool {
 	switch {
 	case !o.plan.Terms.States() || o.asVisitor:
 		return false
@@ -107,7 +107,7 @@ func (o *order) withholds(rule rules.Rule) bool {
 		return o.withholdsCookie()
 	}
 	for name, lines := range o.sent.Whole() {
-		if saw := o.req.Header[name]; !slices.Equal(saw, lines) && rules.Normalised(name, saw) != rules.Normalised(name, lines) {
+		if saw := o.req.Header[name]; !slices.Equal(saw, lines) && httprules.Normalised(name, saw) != httprules.Normalised(name, lines) {
 			return true
 		}
 	}
@@ -122,8 +122,8 @@ func (o *order) withholdsCookie() bool {
 // unseen are the fields that a response's Vary names and that the visitor sent otherwise
 // than the origin saw them; nil if there are none. Never Cookie: which cookies the origin
 // sees, the key and the route say.
-func (o *order) unseen(header rules.Header) []string {
-	if !o.plan.Terms.States() || o.asVisitor || rules.VariesOnAll(header) {
+func (o *order) unseen(header httprules.Header) []string {
+	if !o.plan.Terms.States() || o.asVisitor || httprules.VariesOnAll(header) {
 		return nil
 	}
 	var unseen []string
@@ -131,7 +131,7 @@ func (o *order) unseen(header rules.Header) []string {
 		if v.Name == "Cookie" || slices.Contains(o.varied, v.Name) {
 			continue
 		}
-		if saw := o.req.Header[v.Name]; len(saw) > 0 != v.Present || rules.Normalised(v.Name, saw) != v.Value {
+		if saw := o.req.Header[v.Name]; len(saw) > 0 != v.Present || httprules.Normalised(v.Name, saw) != v.Value {
 			unseen = append(unseen, v.Name)
 		}
 	}
@@ -141,7 +141,7 @@ func (o *order) unseen(header rules.Header) []string {
 // conditions asks whether what is stored still holds (RFC 9111 §4.3.1).
 func (o *order) conditions() {
 	if o.validate {
-		for name, values := range rules.Validators(o.found.Header) {
+		for name, values := range httprules.Validators(o.found.Header) {
 			o.req.Header[name] = values
 		}
 		return
@@ -158,9 +158,9 @@ func (o *order) conditions() {
 }
 
 // confirmed finds the entry that a 304 confirms (RFC 9111 §4.3.4).
-func (o *order) confirmed(header rules.Header) bool {
+func (o *order) confirmed(header httprules.Header) bool {
 	if o.validate {
-		return rules.Validates(header, o.found.Header)
+		return httprules.Validates(header, o.found.Header)
 	}
 	for _, c := range o.candidates {
 		if etag := header.Get("Etag"); etag != "" && etag == c.Header.Get("Etag") {

@@ -15,9 +15,9 @@ import (
 	"sync"
 	"time"
 
+	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/key"
 	"gerastic/internal/core/policy"
-	"gerastic/internal/core/rules"
 	"gerastic/internal/core/store"
 	"gerastic/internal/core/tags"
 	"gerastic/internal/origin"
@@ -94,7 +94,7 @@ func (x *exchange) compare(entry *store.Entry) {
 		return
 	}
 	second := &comparison{edge: x.edge, plan: x.plan, client: x.rules.clients[o], limit: x.plan.Limit(o), entry: entry, visitor: x.r.Clone(x.edge.life), request: x.req, sent: x.sent}
-	second.request.Header = rules.Header(second.visitor.Header)
+	second.request.Header = httprules.Header(second.visitor.Header)
 	second.sent.Request = &second.request
 	x.edge.run(second.run)
 }
@@ -181,7 +181,7 @@ func (c *comparison) unkeyed() []part {
 		}
 	}
 	for name := range c.sent.Whole() {
-		varies := slices.ContainsFunc(c.entry.Vary, func(v rules.Varying) bool { return v.Name == name })
+		varies := slices.ContainsFunc(c.entry.Vary, func(v httprules.Varying) bool { return v.Name == name })
 		if name == "Cookie" || name == "Cache-Control" || name == "Pragma" || varies || c.plan.Key.HoldsField(name) || strings.HasPrefix(name, "X-Forwarded-") || name == "Forwarded" || name == "Via" || name == "Accept-Encoding" {
 			continue
 		}

@@ -23,9 +23,9 @@ import (
 	"gerastic/internal/core/compose"
 	"gerastic/internal/core/decide"
 	"gerastic/internal/core/fill"
+	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/key"
 	"gerastic/internal/core/meter"
-	"gerastic/internal/core/rules"
 )
 
 // maxDepth is how deep pieces may be included in one another.
@@ -66,7 +66,7 @@ func (x *exchange) compose(page *compose.Page, digest compose.Digest, status int
 	if answered := x.sample.Outcome; (pending || source.waited.Load()) && (answered == meter.Hit || answered == meter.Stale) {
 		// The skeleton was there, but the visitor waits for an origin all the same.
 		x.sample.Outcome, x.sample.Cause, x.sample.Saved = meter.Miss, meter.Pieces, 0
-		line := rules.CacheStatus{Forward: rules.ForwardMiss}
+		line := httprules.CacheStatus{Forward: httprules.ForwardMiss}
 		x.detail(&line, x.explains())
 		lines := slices.Clone(h["Cache-Status"])
 		h["Cache-Status"] = append(lines[:len(lines)-1], line.String())
@@ -86,7 +86,7 @@ func (x *exchange) compose(page *compose.Page, digest compose.Digest, status int
 	}
 	// It may hold what is for this visitor alone.
 	h["Cache-Control"] = []string{"private, no-cache"}
-	if browser != rules.Unset {
+	if browser != httprules.Unset {
 		h["Cache-Control"] = []string{"private, max-age=" + strconv.FormatInt(int64(browser/time.Second), 10)}
 		if doubtful {
 			askFirst(h)
@@ -96,17 +96,17 @@ func (x *exchange) compose(page *compose.Page, digest compose.Digest, status int
 		c.Wait() // so that it can be told what became of each
 		h[partsField] = []string{source.told()}
 	}
-	coding := rules.Identity
-	if rules.MayCompress(http.StatusOK, rules.Header{"Content-Type": h["Content-Type"]}, rules.ResponseDirectives(rules.Header{"Cache-Control": origin}), 1<<20) {
+	coding := httprules.Identity
+	if httprules.MayCompress(http.StatusOK, httprules.Header{"Content-Type": h["Content-Type"]}, httprules.ResponseDirectives(httprules.Header{"Cache-Control": origin}), 1<<20) {
 		h["Vary"] = append(slices.Clone(h["Vary"]), "Accept-Encoding")
-		coding = rules.QuickCoding(x.req.Header)
+		coding = httprules.QuickCoding(x.req.Header)
 	}
 	if c.Ready() {
 		x.composed(c, status, coding)
 		return
 	}
 	out := &composedWriter{countingWriter: countingWriter{ResponseWriter: x.w}}
-	if coding != rules.Identity {
+	if coding != httprules.Identity {
 		h["Content-Encoding"] = []string{string(coding)}
 		out.through(coding)
 		defer out.free(coding)
@@ -149,7 +149,7 @@ func (x *exchange) cannotCompose(why error) {
 	x.edge.Log.Warn("a page could not be composed", "path", x.req.Path, "error", why)
 	status, text := http.StatusBadGateway, "a piece that this page needs could not be had"
 	switch {
-	case errors.Is(why, compose.ErrNoRoom) && !rules.Unsafe(x.req.Method): // what was carried out is not to be tried again
+	case errors.Is(why, compose.ErrNoRoom) && !httprules.Unsafe(x.req.Method): // what was carried out is not to be tried again
 		status, text = http.StatusServiceUnavailable, why.Error()+"; try again"
 	case errors.Is(why, compose.ErrTooLarge), errors.Is(why, compose.ErrTooMany):
 		text = "the page is too large: " + why.Error()
@@ -158,7 +158,7 @@ func (x *exchange) cannotCompose(why error) {
 }
 
 // composed answers with a page of which everything is there.
-func (x *exchange) composed(c *compose.Composition, status int, coding rules.Coding) {
+func (x *exchange) composed(c *compose.Composition, status int, coding httprules.Coding) {
 	body, err := c.Body()
 	if err != nil {
 		x.cannotCompose(err)
@@ -167,22 +167,22 @@ func (x *exchange) composed(c *compose.Composition, status int, coding rules.Cod
 	h := x.w.Header()
 	digest := c.Digest()
 	if len(body) < 512 {
-		coding = rules.Identity // it gains nothing
+		coding = httprules.Identity // it gains nothing
 	}
-	etag := rules.CodedTag(`"`+hex.EncodeToString(digest[:16])+`"`, coding)
+	etag := httprules.CodedTag(`"`+hex.EncodeToString(digest[:16])+`"`, coding)
 	if status == http.StatusOK {
 		h["Etag"] = []string{etag}
 	}
-	if rules.NotModified(x.req.Header, status, rules.Header{"Etag": {etag}}, x.began) {
+	if httprules.NotModified(x.req.Header, status, httprules.Header{"Etag": {etag}}, x.began) {
 		for name := range h {
-			if !rules.InNotModified(name) && name != "Cache-Status" && name != partsField {
+			if !httprules.InNotModified(name) && name != "Cache-Status" && name != partsField {
 				delete(h, name)
 			}
 		}
 		x.status(http.StatusNotModified)
 		return
 	}
-	if coding != rules.Identity {
+	if coding != httprules.Identity {
 		h["Content-Encoding"] = []string{string(coding)}
 		var packed bytes.Buffer
 		w := quick[coding].Get().(flushing)
@@ -205,12 +205,12 @@ type composedWriter struct {
 	packer flushing // nil: as it is
 }
 
-func (w *composedWriter) through(coding rules.Coding) {
+func (w *composedWriter) through(coding httprules.Coding) {
 	w.packer = quick[coding].Get().(flushing)
 	w.packer.Reset(&w.countingWriter)
 }
 
-func (w *composedWriter) free(coding rules.Coding) {
+func (w *composedWriter) free(coding httprules.Coding) {
 	w.packer.Reset(nil) // it must not hold on to the visitor
 	quick[coding].Put(w.packer)
 }
@@ -240,7 +240,7 @@ func (w *composedWriter) end() error {
 
 // composeFill composes an answer that arrives; false when it is no skeleton after all, and
 // nothing has been sent. The whole skeleton must be there before it is known what it asks for.
-func (x *exchange) composeFill(body []byte, h *head, header rules.Header) bool {
+func (x *exchange) composeFill(body []byte, h *head, header httprules.Header) bool {
 	page := h.skeleton.Load()
 	if page == nil {
 		var err error
@@ -348,7 +348,7 @@ var notForPieces = []string{"If-Match", "If-None-Match", "If-Modified-Since", "I
 // target is the request for a piece: of the page's own host, or of another. Which origin it
 // goes to is the policy's to say, never the page's.
 func (s *pieces) target(raw string) (key.Request, error) {
-	req := key.Request{Method: http.MethodGet, Scheme: s.page.Scheme, Host: s.page.Host, Header: rules.Header(s.header)}
+	req := key.Request{Method: http.MethodGet, Scheme: s.page.Scheme, Host: s.page.Host, Header: httprules.Header(s.header)}
 	if strings.HasPrefix(raw, "/") && !strings.HasPrefix(raw, "//") && !strings.ContainsAny(raw, "# \t\r\n") {
 		req.Path, req.Query, req.HasQuery = strings.Cut(raw, "?")
 		return req, nil
@@ -366,7 +366,7 @@ func (s *pieces) target(raw string) (key.Request, error) {
 		header := maps.Clone(s.header)
 		delete(header, "Cookie")
 		delete(header, "Authorization")
-		req.Header = rules.Header(header)
+		req.Header = httprules.Header(header)
 	}
 	req.Path, req.Query, req.HasQuery = u.EscapedPath(), u.RawQuery, u.RawQuery != "" || u.ForceQuery
 	if req.Path == "" {

@@ -11,7 +11,7 @@ import (
 	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zstd"
 
-	"gerastic/internal/core/rules"
+	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/store"
 	"gerastic/internal/core/tags"
 )
@@ -67,7 +67,7 @@ func (c *compressor) work() {
 // them: then they are asked for again.
 func (c *compressor) code(entry *store.Entry) {
 	done := store.Coded
-	for _, coding := range rules.Codings {
+	for _, coding := range httprules.Codings {
 		if c.edge.life.Err() != nil || entry.Latest().Judge(c.edge.Marks) == tags.Dropped {
 			return // a purge was faster
 		}
@@ -84,7 +84,7 @@ func (c *compressor) code(entry *store.Entry) {
 
 // give adds a form to the latest of those that have the body; false if that left meanwhile, and
 // no other has come yet.
-func (c *compressor) give(entry *store.Entry, coding rules.Coding, body []byte) bool {
+func (c *compressor) give(entry *store.Entry, coding httprules.Coding, body []byte) bool {
 	for latest := entry.Latest(); ; latest = entry.Latest() {
 		added := c.edge.Store.AddForm(latest, coding, body)
 		if entry.Latest() == latest {
@@ -99,7 +99,7 @@ func (c *compressor) takeOver(entry, before *store.Entry) {
 		return
 	}
 	before.Renewed(entry) // first: what is made from now on comes to this one
-	for _, coding := range rules.Codings {
+	for _, coding := range httprules.Codings {
 		if form := before.Form(coding); form.Coding == coding && entry.Form(coding).Coding != coding {
 			c.edge.Store.AddForm(entry, coding, form.Body)
 		}
@@ -137,15 +137,15 @@ var (
 
 // quick are the writers for what is compressed while a visitor waits: fast, and able to send
 // what there is.
-var quick = map[rules.Coding]*sync.Pool{
-	rules.Gzip: {New: func() any {
+var quick = map[httprules.Coding]*sync.Pool{
+	httprules.Gzip: {New: func() any {
 		w, err := gzip.NewWriterLevel(nil, gzip.BestSpeed)
 		if err != nil {
 			panic(err) // the level is written above
 		}
 		return w
 	}},
-	rules.Zstd: {New: func() any {
+	httprules.Zstd: {New: func() any {
 		w, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithWindowSize(128<<10))
 		if err != nil {
 			panic(err) // the options are written above
@@ -161,12 +161,12 @@ type flushing interface {
 }
 
 // encode writes a body in a coding.
-func encode(c rules.Coding, body []byte) []byte {
-	if c == rules.Zstd {
+func encode(c httprules.Coding, body []byte) []byte {
+	if c == httprules.Zstd {
 		return zstdEncoder().EncodeAll(body, nil)
 	}
 	pool := &gzipWriters
-	if c == rules.Brotli {
+	if c == httprules.Brotli {
 		pool = &brotliWriters
 	}
 	w := pool.Get().(encoder)

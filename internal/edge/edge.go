@@ -13,9 +13,9 @@ import (
 	"unsafe"
 
 	"gerastic/internal/core/fill"
+	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/meter"
 	"gerastic/internal/core/policy"
-	"gerastic/internal/core/rules"
 	"gerastic/internal/core/store"
 	"gerastic/internal/core/tags"
 	"gerastic/internal/origin"
@@ -52,9 +52,9 @@ type Edge struct {
 	Parts
 	rules      atomic.Pointer[Rules]
 	fills      *fill.Group[*head]
-	unshared   memo[unshared]     // keys whose last answer was not for others
-	varied     memo[[]string]     // fields that the origin's Vary named for a key
-	searches   memo[rules.Search] // the No-Vary-Search rules of paths
+	unshared   memo[unshared]         // keys whose last answer was not for others
+	varied     memo[[]string]         // fields that the origin's Vary named for a key
+	searches   memo[httprules.Search] // the No-Vary-Search rules of paths
 	comparer   comparer
 	doubts     doubts
 	forgets    atomic.Uint64 // odd while one is under way
@@ -237,8 +237,8 @@ func (e *Edge) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 
 // unshared is what is remembered of an answer that was not for others.
 type unshared struct {
-	until  time.Time  // those who ask for it until then do not wait in line to learn it
-	rule   rules.Rule // why it was not stored; OK if it was, but not fresh
+	until  time.Time      // those who ask for it until then do not wait in line to learn it
+	rule   httprules.Rule // why it was not stored; OK if it was, but not fresh
 	status int
 	at     time.Time
 	tries  int // so often in a row

@@ -5,21 +5,21 @@ import (
 	"strings"
 	"time"
 
+	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/key"
 	"gerastic/internal/core/policy"
-	"gerastic/internal/core/rules"
 	"gerastic/internal/core/store"
 )
 
-func (e *Edge) mayStore(o *order, status int, header rules.Header, f rules.Freshness, received time.Time) rules.Rule {
+func (e *Edge) mayStore(o *order, status int, header httprules.Header, f httprules.Freshness, received time.Time) httprules.Rule {
 	if _, _, all := tagsOf(o, header); !all {
-		return rules.TooManyGroups
+		return httprules.TooManyGroups
 	}
-	return rules.MayStore(rules.Storing{
+	return httprules.MayStore(httprules.Storing{
 		Method: o.req.Method, NoStore: o.noStore,
 		Authorized: o.plan.Authorized(o.request.Header), Cookie: o.leavesCookieOut(),
 		Personal: personal(o), AnyMethod: o.plan.Key.Body != key.NoBody,
-		Status: status, Header: header, Received: received, Directives: rules.ResponseDirectives(header), Freshness: f, Terms: o.plan.Terms,
+		Status: status, Header: header, Received: received, Directives: httprules.ResponseDirectives(header), Freshness: f, Terms: o.plan.Terms,
 	})
 }
 
@@ -37,7 +37,7 @@ func (o *order) leavesCookieOut() bool {
 // likeThis names the requests of a key of which one says what comes of the others: where the
 // origin sees all cookies, what it makes of one that the key does not hold says nothing of a
 // request without.
-func likeThis(key string, plan *policy.Plan, h rules.Header) string {
+func likeThis(key string, plan *policy.Plan, h httprules.Header) string {
 	if !plan.Terms.States() && plan.Key.LeavesCookieOut(h) {
 		return key + "\x00with cookies"
 	}
@@ -80,20 +80,20 @@ func (e *Edge) replace(old, entry *store.Entry, now time.Time, forgets uint64) {
 
 // restated judges a stored answer under other terms; nil if they do not let it be stored.
 func (e *Edge) restated(old *store.Entry, plan *policy.Plan, from *policy.Origin) *store.Entry {
-	directives, terms := rules.ResponseDirectives(old.Header), plan.Terms
+	directives, terms := httprules.ResponseDirectives(old.Header), plan.Terms
 	if old.OriginOnly {
 		terms = terms.OriginOnly()
 	}
-	f := rules.FreshnessOf(old.Status, old.Header, directives, old.Received, old.Received, terms)
+	f := httprules.FreshnessOf(old.Status, old.Header, directives, old.Received, old.Received, terms)
 	f.Born = old.Freshness.Born
-	if old.Most != rules.Unset {
+	if old.Most != httprules.Unset {
 		f.Lifetime = min(f.Lifetime, old.Most)
 	}
-	rule := rules.MayStore(rules.Storing{
+	rule := httprules.MayStore(httprules.Storing{
 		Method: old.Method, Cookie: old.OriginOnly, Personal: old.Personal, AnyMethod: plan.Key.Body != key.NoBody,
 		Status: old.Status, Header: old.Header, Received: old.Received, Directives: directives, Freshness: f, Terms: plan.Terms,
 	})
-	if rule != rules.OK || int64(len(old.Body)) > plan.MaxBody {
+	if rule != httprules.OK || int64(len(old.Body)) > plan.MaxBody {
 		return nil
 	}
 	named, byRoute, all := allTags(old.Subject.Tags[:old.RouteTags], old.Header, from)
@@ -109,10 +109,10 @@ func (e *Edge) restated(old *store.Entry, plan *policy.Plan, from *policy.Origin
 }
 
 // entry makes an entry of a response, without its preparation.
-func (e *Edge) entry(o *order, status int, header rules.Header, body []byte, began, received time.Time) *store.Entry {
-	search := rules.SearchOf(header)
+func (e *Edge) entry(o *order, status int, header httprules.Header, body []byte, began, received time.Time) *store.Entry {
+	search := httprules.SearchOf(header)
 	named, own, _ := tagsOf(o, header)
-	directives, terms := rules.ResponseDirectives(header), o.plan.Terms
+	directives, terms := httprules.ResponseDirectives(header), o.plan.Terms
 	originOnly := o.leavesCookieOut()
 	if originOnly {
 		terms = terms.OriginOnly() // what may be one visitor's lives as long as its origin says, and no longer
@@ -124,31 +124,31 @@ func (e *Edge) entry(o *order, status int, header rules.Header, body []byte, beg
 	return &store.Entry{
 		Key: o.keyUnder(search), Search: search.String(), Method: strings.Clone(o.req.Method), Scheme: o.request.Scheme,
 		Subject: subject, RouteTags: own,
-		Fill: store.Fill{Stamp: o.stamp, Began: began}, Failure: terms.Failed(status), Terms: o.plan.TermsName, OriginOnly: originOnly, Most: rules.Unset,
-		Vary: append(vary, implied...), Implied: len(implied), Encodings: rules.EncodingsOf(header),
-		Personal: personal(o), ForAuthorized: directives.Public || directives.MustRevalidate || directives.SMaxAge != rules.Unset,
+		Fill: store.Fill{Stamp: o.stamp, Began: began}, Failure: terms.Failed(status), Terms: o.plan.TermsName, OriginOnly: originOnly, Most: httprules.Unset,
+		Vary: append(vary, implied...), Implied: len(implied), Encodings: httprules.EncodingsOf(header),
+		Personal: personal(o), ForAuthorized: directives.Public || directives.MustRevalidate || directives.SMaxAge != httprules.Unset,
 		Status: status, Header: header, Body: body, Received: received,
-		Freshness: rules.FreshnessOf(status, header, directives, began, received, terms),
+		Freshness: httprules.FreshnessOf(status, header, directives, began, received, terms),
 		Browser:   o.plan.Browser, Idle: o.plan.Idle,
 	}
 }
 
 // vary is what an answer says that it depends on. A skeleton is asked for without codings,
 // whoever asks; and where the route says which cookies the origin sees, the key holds them.
-func (o *order) vary(header rules.Header) []rules.Varying {
-	names := slices.DeleteFunc(rules.VaryNames(header), func(name string) bool {
+func (o *order) vary(header httprules.Header) []httprules.Varying {
+	names := slices.DeleteFunc(httprules.VaryNames(header), func(name string) bool {
 		return name == "Accept-Encoding" && o.plan.Compose || name == "Cookie" && o.plan.Terms.States() && len(o.plan.AlsoCookies) == 0 && !slices.Contains(o.plan.AlsoFields, "Cookie")
 	})
-	return rules.VaryingOf(names, &o.sent)
+	return httprules.VaryingOf(names, &o.sent)
 }
 
 // implied is what an answer may depend on although it does not say so: fields that the
 // origin was asked with since its Vary had named them, and those that other variants of
 // the key, still fresh, depend on. An answer to one of their values is none to another.
-func (e *Edge) implied(o *order, vary []rules.Varying, now time.Time) []rules.Varying {
+func (e *Edge) implied(o *order, vary []httprules.Varying, now time.Time) []httprules.Varying {
 	var names []string
 	add := func(name string) {
-		if name != "Accept-Encoding" && name != "Cookie" && !slices.Contains(names, name) && !slices.ContainsFunc(vary, func(v rules.Varying) bool { return v.Name == name }) {
+		if name != "Accept-Encoding" && name != "Cookie" && !slices.Contains(names, name) && !slices.ContainsFunc(vary, func(v httprules.Varying) bool { return v.Name == name }) {
 			names = append(names, name)
 		}
 	}
@@ -164,11 +164,11 @@ func (e *Edge) implied(o *order, vary []rules.Varying, now time.Time) []rules.Va
 			}
 		}
 	}
-	return rules.VaryingOf(names, &o.sent)
+	return httprules.VaryingOf(names, &o.sent)
 }
 
 // keyUnder is the key with what a No-Vary-Search rule leaves of the query.
-func (o *order) keyUnder(search rules.Search) string {
+func (o *order) keyUnder(search httprules.Search) string {
 	r := o.request
 	r.Reduced = nil
 	if search.Stated {
@@ -180,17 +180,17 @@ func (o *order) keyUnder(search rules.Search) string {
 
 // tagsOf gathers an entry's tags: the route's, of which there are so many, and those
 // that the origin names. all is false when some had to be left out.
-func tagsOf(o *order, header rules.Header) (named []string, byRoute int, all bool) {
+func tagsOf(o *order, header httprules.Header) (named []string, byRoute int, all bool) {
 	return allTags(o.plan.TagsOf(&o.request), header, o.client.Origin)
 }
 
 // allTags adds the tags that the origin names to those of the route.
-func allTags(route []string, header rules.Header, from *policy.Origin) (named []string, byRoute int, all bool) {
+func allTags(route []string, header httprules.Header, from *policy.Origin) (named []string, byRoute int, all bool) {
 	own := slices.Clone(route)
 	byRoute = len(own)
-	groups, cut := rules.Groups(header["Cache-Groups"])
+	groups, cut := httprules.Groups(header["Cache-Groups"])
 	if from != nil && from.TagHeader != "" {
-		plain, more := rules.PlainGroups(header[from.TagHeader], from.TagSeparator)
+		plain, more := httprules.PlainGroups(header[from.TagHeader], from.TagSeparator)
 		groups, cut = append(groups, plain...), cut+more
 	}
 	for _, tag := range groups {
@@ -198,5 +198,5 @@ func allTags(route []string, header rules.Header, from *policy.Origin) (named []
 			own = append(own, tag)
 		}
 	}
-	return own[:min(len(own), rules.MaxGroups)], min(byRoute, rules.MaxGroups), cut == 0 && len(own) <= rules.MaxGroups
+	return own[:min(len(own), httprules.MaxGroups)], min(byRoute, httprules.MaxGroups), cut == 0 && len(own) <= httprules.MaxGroups
 }

@@ -9,9 +9,9 @@ import (
 	"time"
 
 	"gerastic/internal/core/decide"
+	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/key"
 	"gerastic/internal/core/policy"
-	"gerastic/internal/core/rules"
 	"gerastic/internal/core/store"
 	"gerastic/internal/origin"
 )
@@ -31,7 +31,7 @@ type Examination struct {
 
 // Unstored is an answer that was not stored, and why.
 type Unstored struct {
-	Rule   rules.Rule
+	Rule   httprules.Rule
 	Status int
 	At     time.Time
 }
@@ -41,7 +41,7 @@ type Unstored struct {
 func (e *Edge) Examine(r *http.Request) (ex Examination, ok bool) {
 	x := &exchange{edge: e, examines: true, r: r, began: e.Now(), rules: e.rules.Load()}
 	x.sent = origin.Sent{Request: &x.req, Trusted: e.Trusted, Remote: r.RemoteAddr, Proto: r.ProtoMajor}
-	rules.DropConnectionFields(rules.Header(r.Header))
+	httprules.DropConnectionFields(httprules.Header(r.Header))
 	if x.rules == nil {
 		return ex, false
 	}
@@ -61,7 +61,7 @@ func (e *Edge) Examine(r *http.Request) (ex Examination, ok bool) {
 				}
 			}
 		}
-		if last, known := e.unshared.of(likeThis(string(x.key), x.plan, x.req.Header)); known && last.rule != rules.OK {
+		if last, known := e.unshared.of(likeThis(string(x.key), x.plan, x.req.Header)); known && last.rule != httprules.OK {
 			ex.Unstored = &Unstored{Rule: last.rule, Status: last.status, At: last.at}
 		}
 	}

@@ -14,10 +14,10 @@ import (
 
 	"gerastic/internal/core/compose"
 	"gerastic/internal/core/decide"
+	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/key"
 	"gerastic/internal/core/meter"
 	"gerastic/internal/core/policy"
-	"gerastic/internal/core/rules"
 	"gerastic/internal/core/store"
 	"gerastic/internal/core/tags"
 	"gerastic/internal/origin"
@@ -39,25 +39,25 @@ type exchange struct {
 	began time.Time
 	in    decide.Input
 
-	upload   *upload         // the request's body; nil: it has none
-	body     []byte          // all of it, where the key holds it
-	holder   *store.Holder   // of what is being sent; nil: it is little, or not stored
-	moved    *atomic.Int64   // unix ns at which some of it last went out; nil without holder
-	borrowed int64           // bytes of what is being sent and not stored
-	place    func()          // gives back the place at the visitor's pace; nil: it has none
-	forward  rules.Forward   // why the origin is asked, once it is
-	own      rules.Header    // fields that are for this visitor alone
-	examines bool            // nothing is to be changed
-	depth    int             // 0 for a visitor's request, 1 for a piece of their page, and so on
-	budget   *compose.Budget // of the page that this is a piece of; nil for the request itself
-	page     *compose.Budget // of the request's own page, once it is composed
+	upload   *upload           // the request's body; nil: it has none
+	body     []byte            // all of it, where the key holds it
+	holder   *store.Holder     // of what is being sent; nil: it is little, or not stored
+	moved    *atomic.Int64     // unix ns at which some of it last went out; nil without holder
+	borrowed int64             // bytes of what is being sent and not stored
+	place    func()            // gives back the place at the visitor's pace; nil: it has none
+	forward  httprules.Forward // why the origin is asked, once it is
+	own      httprules.Header  // fields that are for this visitor alone
+	examines bool              // nothing is to be changed
+	depth    int               // 0 for a visitor's request, 1 for a piece of their page, and so on
+	budget   *compose.Budget   // of the page that this is a piece of; nil for the request itself
+	page     *compose.Budget   // of the request's own page, once it is composed
 	sample   meter.Sample
 }
 
 func (x *exchange) begin(w http.ResponseWriter, r *http.Request) {
 	x.w, x.r = w, r
 	x.sent.Remote, x.sent.Proto = r.RemoteAddr, r.ProtoMajor
-	rules.DropConnectionFields(rules.Header(r.Header)) // no key may hold what ends here
+	httprules.DropConnectionFields(httprules.Header(r.Header)) // no key may hold what ends here
 	dropSession(r.Header)
 	x.began = x.edge.Now()
 	x.rules = x.edge.rules.Load()
@@ -70,10 +70,10 @@ func (x *exchange) begin(w http.ResponseWriter, r *http.Request) {
 // dropSession takes an engineer's sign-in on the console off: it is none of the site's
 // business, and would be a key to all of it.
 func dropSession(h http.Header) {
-	if !slices.ContainsFunc(h["Cookie"], func(line string) bool { return strings.Contains(line, rules.SessionCookie) }) {
+	if !slices.ContainsFunc(h["Cookie"], func(line string) bool { return strings.Contains(line, httprules.SessionCookie) }) {
 		return
 	}
-	if kept := key.KeepCookies(h["Cookie"], func(name string) bool { return !rules.IsSessionCookie(name) }); len(kept) > 0 {
+	if kept := key.KeepCookies(h["Cookie"], func(name string) bool { return !httprules.IsSessionCookie(name) }); len(kept) > 0 {
 		h["Cookie"] = kept
 	} else {
 		delete(h, "Cookie")
@@ -107,14 +107,14 @@ func (x *exchange) end() {
 // release gives the exchange back, unrecorded.
 func (x *exchange) release() {
 	x.w, x.r, x.rules, x.plan, x.req, x.in, x.upload, x.body, x.budget, x.own = nil, nil, nil, nil, key.Request{}, decide.Input{}, nil, nil, nil, nil
-	x.forward, x.sent.Plan, x.sent.Remote = rules.NotForwarded, nil, ""
+	x.forward, x.sent.Plan, x.sent.Remote = httprules.NotForwarded, nil, ""
 	x.edge.exchanges.Put(x)
 }
 
 // RequestOf takes the parts of a request that keys and decisions are made of. The
 // forwarding fields count only when they come from a trusted proxy.
 func RequestOf(r *http.Request, trusted bool) key.Request {
-	req := key.Request{Method: r.Method, Scheme: "http", Host: r.Host, Header: rules.Header(r.Header)}
+	req := key.Request{Method: r.Method, Scheme: "http", Host: r.Host, Header: httprules.Header(r.Header)}
 	if r.TLS != nil {
 		req.Scheme = "https"
 	}
@@ -161,7 +161,7 @@ func (x *exchange) answer() {
 	x.countUnkeyed()
 	if x.upgrade() && x.in.Plan != nil {
 		x.sample.Cause = meter.Asked
-		x.pass(rules.ForwardRequest)
+		x.pass(httprules.ForwardRequest)
 		return
 	}
 	if x.in.Plan != nil && x.in.Enabled {
@@ -173,9 +173,9 @@ func (x *exchange) answer() {
 	case decide.Bypass:
 		x.pass(d.Forward)
 	case decide.ServeStale:
-		x.serve(x.in.Entry, meter.Stale, rules.CacheStatus{})
+		x.serve(x.in.Entry, meter.Stale, httprules.CacheStatus{})
 	case decide.Serve:
-		x.serve(x.in.Entry, meter.Hit, rules.CacheStatus{})
+		x.serve(x.in.Entry, meter.Hit, httprules.CacheStatus{})
 		x.compare(x.in.Entry)
 	case decide.ServeAndRefresh:
 		x.refresh(x.in.Entry)
@@ -183,7 +183,7 @@ func (x *exchange) answer() {
 		if d.Cause == meter.NoCause { // renewed before its end
 			outcome = meter.Hit
 		}
-		x.serve(x.in.Entry, outcome, rules.CacheStatus{})
+		x.serve(x.in.Entry, outcome, httprules.CacheStatus{})
 	case decide.Refuse:
 		x.refuse(http.StatusGatewayTimeout, "nothing stored answers this request, and it asked for a stored answer only", d.Cause)
 	default:
@@ -209,9 +209,9 @@ func (x *exchange) match() {
 		x.in.Nameless = !named
 	}
 	if h := x.req.Header; h.Has("Cache-Control") || h.Has("Pragma") {
-		x.in.Visitor = rules.RequestDirectives(h)
+		x.in.Visitor = httprules.RequestDirectives(h)
 	} else {
-		x.in.Visitor = rules.Directives{MaxAge: rules.Unset, MinFresh: rules.Unset, MaxStale: rules.Unset}
+		x.in.Visitor = httprules.Directives{MaxAge: httprules.Unset, MinFresh: httprules.Unset, MaxStale: httprules.Unset}
 	}
 	if x.plan.RefreshEarly {
 		x.in.Random = rand.Float64()
@@ -310,7 +310,7 @@ func (x *exchange) searchKey() string {
 }
 
 // useRule makes the key hold what a rule leaves of the query.
-func (x *exchange) useRule(rule rules.Search) {
+func (x *exchange) useRule(rule httprules.Search) {
 	query, _ := x.plan.Key.Query.Canonical(x.req.Query, x.req.HasQuery)
 	reduced := rule.String() + "?" + rule.Canonical(query)
 	x.req.Reduced = &reduced

@@ -16,10 +16,10 @@ import (
 	"gerastic/internal/core/compose"
 	"gerastic/internal/core/decide"
 	"gerastic/internal/core/fill"
+	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/key"
 	"gerastic/internal/core/meter"
 	"gerastic/internal/core/policy"
-	"gerastic/internal/core/rules"
 	"gerastic/internal/core/store"
 	"gerastic/internal/core/tags"
 	"gerastic/internal/origin"
@@ -28,13 +28,13 @@ import (
 // head is what a fill knows before the body: the status and header that visitors get.
 type head struct {
 	status    int
-	header    rules.Header // for everyone
-	own       rules.Header // for the one who leads: with the fields that are for them alone; of a 304, only those
+	header    httprules.Header // for everyone
+	own       httprules.Header // for the one who leads: with the fields that are for them alone; of a 304, only those
 	received  time.Time
 	waited    time.Duration          // from asking to the first byte
 	took      atomic.Int64           // ns, from asking to the last byte; 0 until then
 	length    int64                  // of the body, -1 if unknown
-	rule      rules.Rule             // why the answer is not for others; OK if it is
+	rule      httprules.Rule         // why the answer is not for others; OK if it is
 	fresh     bool                   // on arrival, so that those who joined may have it
 	subject   *tags.Subject          // of the entry that it becomes
 	unsure    bool                   // only its end shows whether it is stored
@@ -42,10 +42,10 @@ type head struct {
 	kept      atomic.Bool            // it is stored
 	busy      bool                   // too many answers go at their visitors' pace for this one
 	filling   *store.Entry           // that it may become; nil: it is not for the store
-	vary      []rules.Varying        // what the answer depends on, as the leader's request had it
+	vary      []httprules.Varying    // what the answer depends on, as the leader's request had it
 	encodings []string               // content codings that its origin gave it
 	personal  bool                   // for the one whom the key names
-	search    rules.Search           // which other queries it answers
+	search    httprules.Search       // which other queries it answers
 	query     string                 // that it was asked with
 	trailers  []string               // announced
 	trailer   http.Header            // complete when the body is
@@ -60,17 +60,17 @@ type head struct {
 
 // isShared reports whether those who joined may have the answer at all: it is stored, and
 // needs no validation for each of them (RFC 9111 §5.2.2.4).
-func (h *head) isShared() bool { return h.rule == rules.OK && h.fresh }
+func (h *head) isShared() bool { return h.rule == httprules.OK && h.fresh }
 
 // answers reports whether a request that joined may read the answer.
-func (h *head) answers(request rules.Fields, query string) bool {
-	return h.isShared() && rules.Accepts(request, h.encodings) && rules.Matches(h.vary, request) && h.search.Canonical(h.query) == h.search.Canonical(query)
+func (h *head) answers(request httprules.Fields, query string) bool {
+	return h.isShared() && httprules.Accepts(request, h.encodings) && httprules.Matches(h.vary, request) && h.search.Canonical(h.query) == h.search.Canonical(query)
 }
 
 // claims reports whether the answer may be said to be stored: it is, or nothing is known
 // that would keep it from that.
 func (h *head) claims(e *Edge) bool {
-	if h.rule != rules.OK || h.entry != nil && !h.kept.Load() {
+	if h.rule != httprules.OK || h.entry != nil && !h.kept.Load() {
 		return false
 	}
 	return h.kept.Load() || h.took.Load() == 0 && h.length >= 0 && !h.unsure && e.Marks.Judge(h.subject) != tags.Dropped
@@ -96,8 +96,8 @@ type order struct {
 	validate   bool
 	noStore    bool
 	behind     bool
-	unstored   rules.Rule // why the last answer was not stored; OK: nothing is known
-	asked      bool       // it carries the visitor's own conditions
+	unstored   httprules.Rule // why the last answer was not stored; OK: nothing is known
+	asked      bool           // it carries the visitor's own conditions
 	requests   origin.Requests
 }
 
@@ -166,7 +166,7 @@ func (o *order) address() {
 }
 
 // capability tells origins that pages are composed here.
-const capability = rules.CacheName + `="ESI/1.0"`
+const capability = httprules.CacheName + `="ESI/1.0"`
 
 // variedNames are the fields that the origin is known to vary on for this key.
 func (x *exchange) variedNames() []string {
@@ -190,7 +190,7 @@ func (x *exchange) variedNames() []string {
 func (x *exchange) candidates() []*store.Entry {
 	var named []*store.Entry
 	for _, e := range x.edge.Store.Variants(x.key) {
-		if etag := e.Header.Get("Etag"); strings.HasPrefix(etag, `"`) && e.Judge(x.edge.Marks) != tags.Dropped && rules.Accepts(&x.sent, e.Encodings) {
+		if etag := e.Header.Get("Etag"); strings.HasPrefix(etag, `"`) && e.Judge(x.edge.Marks) != tags.Dropped && httprules.Accepts(&x.sent, e.Encodings) {
 			named = append(named, e)
 		}
 	}
@@ -230,7 +230,7 @@ func (x *exchange) fetch(d decide.Decision) {
 	alone := d.Alone || x.r.Method == http.MethodHead && x.in.Entry == nil || d.NoStore || x.in.Lost || known && x.began.Before(last.until)
 	x.forward = d.Forward
 	if x.in.Entry == nil && !x.plan.Compose && accepts(x.req.Header, "text/event-stream") {
-		x.sample.Cause = meter.Unstorable(rules.EventStream)
+		x.sample.Cause = meter.Unstorable(httprules.EventStream)
 		x.pass(d.Forward) // a stream is for the one who opens it
 		return
 	}
@@ -255,10 +255,10 @@ func (x *exchange) fetch(d decide.Decision) {
 // asking is a decision to ask the origin.
 type asking struct {
 	decide.Decision
-	unstored   rules.Rule // what kept its last answer from the store; OK if nothing did
-	conditions bool       // the visitor's own are asked
-	strict     bool       // what began before a purge is not joined
-	order      *order     // that is carried out, of those who lead
+	unstored   httprules.Rule // what kept its last answer from the store; OK if nothing did
+	conditions bool           // the visitor's own are asked
+	strict     bool           // what began before a purge is not joined
+	order      *order         // that is carried out, of those who lead
 }
 
 // madeRequest reports whether an origin was asked for it.
@@ -268,14 +268,14 @@ func (a *asking) madeRequest() bool { return a.order != nil && a.order.requests.
 // the last answer was not stored: it knows what the visitor has, and we have nothing to
 // compare it with.
 func (x *exchange) bearConditions(ask *asking) bool {
-	ask.conditions = ask.unstored != rules.OK && x.in.Entry == nil && !x.plan.Compose && slices.ContainsFunc(conditions, x.req.Header.Has)
+	ask.conditions = ask.unstored != httprules.OK && x.in.Entry == nil && !x.plan.Compose && slices.ContainsFunc(conditions, x.req.Header.Has)
 	return ask.conditions
 }
 
 // isPersonal reports whether an answer that is not for others may have come out otherwise
 // had the origin seen all that the visitor sent: the route withholds some of it. What is
 // nowhere, and what fails, fails for all.
-func (x *exchange) isPersonal(rule rules.Rule, status int) bool {
+func (x *exchange) isPersonal(rule httprules.Rule, status int) bool {
 	return x.plan.Terms.States() && rule.ForOne() && status < 500 && status != http.StatusNotFound && status != http.StatusGone && status != http.StatusTooManyRequests
 }
 
@@ -313,7 +313,7 @@ func (x *exchange) attempt(d *asking, flightKey string, alone bool) (again bool,
 	if err == nil && h.busy {
 		err = origin.ErrBusy
 	}
-	if err == nil && h.rule != rules.OK && x.req.Header.Has("Range") && h.status == http.StatusOK && !h.composes {
+	if err == nil && h.rule != httprules.OK && x.req.Header.Has("Range") && h.status == http.StatusOK && !h.composes {
 		if lead {
 			e.countMore(x.plan, 1)
 		}
@@ -334,7 +334,7 @@ func (x *exchange) attempt(d *asking, flightKey string, alone bool) (again bool,
 		x.receive(reader, h, err, lead, d)
 		return false, "", false
 	}
-	if !h.isShared() || !rules.Accepts(&x.sent, h.encodings) {
+	if !h.isShared() || !httprules.Accepts(&x.sent, h.encodings) {
 		return true, flightKey, true // not for others: all ask for themselves, all at once
 	}
 	nextKey = string(x.key) + varyKey(h.vary, &x.sent)
@@ -355,7 +355,7 @@ func (x *exchange) already(flight *fill.Flight[*head]) bool {
 	}
 	x.in = in
 	h := &head{status: in.Entry.Status, header: in.Entry.Header, entry: in.Entry, there: true, fresh: true, subject: &in.Entry.Subject, vary: in.Entry.Vary, encodings: in.Entry.Encodings,
-		search: rules.SearchOf(in.Entry.Header), query: x.query(), received: in.Entry.Received, browser: rules.Unset}
+		search: httprules.SearchOf(in.Entry.Header), query: x.query(), received: in.Entry.Received, browser: httprules.Unset}
 	h.kept.Store(true)
 	flight.Leave()
 	flight.Head(h, true, true)
@@ -371,7 +371,7 @@ func (x *exchange) send(flight *fill.Flight[*head], d *asking) bool {
 	o, err := x.order(flight.Stamp, d.Decision)
 	if err != nil {
 		flight.End(err)
-		x.forward = rules.NotForwarded
+		x.forward = httprules.NotForwarded
 		x.refuse(http.StatusMisdirectedRequest, err.Error(), d.Cause)
 		return false
 	}
@@ -399,7 +399,7 @@ var conditions = []string{"If-Match", "If-None-Match", "If-Modified-Since", "If-
 var errEnding = errors.New("this node is stopping")
 
 // accepts reports whether a request's Accept names a media type.
-func accepts(h rules.Header, media string) bool {
+func accepts(h httprules.Header, media string) bool {
 	for _, line := range h["Accept"] {
 		for member := range strings.SplitSeq(line, ",") {
 			kind, _, _ := strings.Cut(member, ";")
@@ -442,7 +442,7 @@ func (x *exchange) flightKey() string {
 	return string(x.key)
 }
 
-func varyKey(vary []rules.Varying, request rules.Fields) string {
+func varyKey(vary []httprules.Varying, request httprules.Fields) string {
 	if len(vary) == 0 {
 		return ""
 	}
@@ -450,7 +450,7 @@ func varyKey(vary []rules.Varying, request rules.Fields) string {
 	for _, v := range vary {
 		suffix += v.Name
 		if lines := request.Lines(v.Name); len(lines) > 0 { // absent is not empty
-			suffix += "=" + rules.Normalised(v.Name, lines)
+			suffix += "=" + httprules.Normalised(v.Name, lines)
 		}
 		suffix += "\x00"
 	}
@@ -462,7 +462,7 @@ func (x *exchange) receive(reader *fill.Reader[*head], h *head, err error, lead 
 	if err == nil && x.plan.Terms.Failed(h.status) || err != nil && x.r.Context().Err() == nil {
 		if stale := x.in.Entry; x.in.Plan != nil && decide.OnError(&x.in, x.edge.Now()) {
 			x.sample.Origin, x.sample.Waited = d.madeRequest(), x.edge.Now().Sub(x.began)
-			status := rules.CacheStatus{Forward: d.Forward, TTL: int64(x.in.Left(x.began) / time.Second), HasTTL: true, Collapsed: !lead}
+			status := httprules.CacheStatus{Forward: d.Forward, TTL: int64(x.in.Left(x.began) / time.Second), HasTTL: true, Collapsed: !lead}
 			if err == nil {
 				status.Status = h.status
 			}
@@ -475,15 +475,15 @@ func (x *exchange) receive(reader *fill.Reader[*head], h *head, err error, lead 
 		return
 	}
 	if h.there {
-		x.sample.Cause, x.forward = meter.NoCause, rules.NotForwarded
-		x.serve(h.entry, meter.Hit, rules.CacheStatus{})
+		x.sample.Cause, x.forward = meter.NoCause, httprules.NotForwarded
+		x.serve(h.entry, meter.Hit, httprules.CacheStatus{})
 		return
 	}
-	passed := h.rule != rules.OK && (d.Cause == meter.SignedIn || d.Cause == meter.Nameless)
-	if h.rule != rules.OK && !passed {
+	passed := h.rule != httprules.OK && (d.Cause == meter.SignedIn || d.Cause == meter.Nameless)
+	if h.rule != httprules.OK && !passed {
 		x.sample.Cause = meter.Unstorable(h.rule)
 	}
-	status := rules.CacheStatus{Forward: d.Forward, Stored: h.claims(x.edge), Collapsed: !lead}
+	status := httprules.CacheStatus{Forward: d.Forward, Stored: h.claims(x.edge), Collapsed: !lead}
 	outcome := meter.Miss
 	switch {
 	case passed:
@@ -536,7 +536,7 @@ func (x *exchange) fail(err error, d *asking) {
 }
 
 // stream sends the header and then the body as it arrives.
-func (x *exchange) stream(reader *fill.Reader[*head], h *head, status rules.CacheStatus) {
+func (x *exchange) stream(reader *fill.Reader[*head], h *head, status httprules.CacheStatus) {
 	out := x.w.Header()
 	header := h.header
 	if !status.Collapsed {
@@ -547,8 +547,8 @@ func (x *exchange) stream(reader *fill.Reader[*head], h *head, status rules.Cach
 	}
 	x.detail(&status, x.explains())
 	out["Cache-Status"] = append(append([]string(nil), h.header["Cache-Status"]...), status.String())
-	if h.browser != rules.Unset && h.rule == rules.OK {
-		out["Cache-Control"] = []string{rules.BrowserControl(h.header, h.personal, h.browser, rules.InitialAge(h.header, h.received, h.received))}
+	if h.browser != httprules.Unset && h.rule == httprules.OK {
+		out["Cache-Control"] = []string{httprules.BrowserControl(h.header, h.personal, h.browser, httprules.InitialAge(h.header, h.received, h.received))}
 		delete(out, "Expires")
 		delete(out, "Pragma")
 	}
@@ -563,10 +563,10 @@ func (x *exchange) stream(reader *fill.Reader[*head], h *head, status rules.Cach
 		}
 		gathered = &body // it is no skeleton after all
 	}
-	if rules.NotModified(x.req.Header, h.status, h.header, h.received) {
+	if httprules.NotModified(x.req.Header, h.status, h.header, h.received) {
 		for name := range out {
 			_, common := h.header[name]
-			if own := !common && header.Has(name) && !status.Collapsed; !own && !rules.InNotModified(name) && name != "Cache-Status" && name != "Age" {
+			if own := !common && header.Has(name) && !status.Collapsed; !own && !httprules.InNotModified(name) && name != "Cache-Status" && name != "Age" {
 				delete(out, name)
 			}
 		}
@@ -629,13 +629,13 @@ func (x *exchange) stream(reader *fill.Reader[*head], h *head, status rules.Cach
 
 // partOf is the one range of a stream whose length is known that a visitor asks for.
 // Several are answered with the whole: the stream comes once.
-func (x *exchange) partOf(h *head) (rules.Span, bool) {
+func (x *exchange) partOf(h *head) (httprules.Span, bool) {
 	if h.status != http.StatusOK || h.length <= 0 || x.r.Method != http.MethodGet {
-		return rules.Span{}, false
+		return httprules.Span{}, false
 	}
-	result, spans := rules.Ranges(x.req.Header, h.header, h.length)
-	if result != rules.Parts || len(spans) != 1 {
-		return rules.Span{}, false
+	result, spans := httprules.Ranges(x.req.Header, h.header, h.length)
+	if result != httprules.Parts || len(spans) != 1 {
+		return httprules.Span{}, false
 	}
 	return spans[0], true
 }

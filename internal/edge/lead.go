@@ -13,9 +13,9 @@ import (
 
 	"gerastic/internal/core/compose"
 	"gerastic/internal/core/fill"
+	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/key"
 	"gerastic/internal/core/meter"
-	"gerastic/internal/core/rules"
 	"gerastic/internal/core/store"
 	"gerastic/internal/core/tags"
 )
@@ -50,7 +50,7 @@ func (e *Edge) fly(ctx context.Context, f *fill.Flight[*head], o *order, began t
 	o.conditions()
 	ctx = httptrace.WithClientTrace(ctx, &httptrace.ClientTrace{Got1xxResponse: func(code int, header textproto.MIMEHeader) error {
 		if code != http.StatusContinue && code != http.StatusSwitchingProtocols {
-			f.Hint(&head{status: code, header: rules.Header(header).Clone()})
+			f.Hint(&head{status: code, header: httprules.Header(header).Clone()})
 		}
 		return nil
 	}})
@@ -60,9 +60,9 @@ func (e *Edge) fly(ctx context.Context, f *fill.Flight[*head], o *order, began t
 		return err
 	}
 	defer resp.Body.Close()
-	e.invalidateGroups(o.req.Method, o.request.Host, o.request.Path, resp.StatusCode, rules.Header(resp.Header))
+	e.invalidateGroups(o.req.Method, o.request.Host, o.request.Path, resp.StatusCode, httprules.Header(resp.Header))
 	if resp.StatusCode == http.StatusNotModified && !o.asked {
-		return e.confirm(f, o, rules.Header(resp.Header), began)
+		return e.confirm(f, o, httprules.Header(resp.Header), began)
 	}
 	return e.bring(ctx, f, o, resp, began)
 }
@@ -75,7 +75,7 @@ func isFresh(entry *store.Entry, received time.Time) bool {
 // remember notes whether those who ask for a key next need to wait for one another, and why
 // its answer was not stored.
 func (e *Edge) remember(o *order, h *head) {
-	if o.alone || o.asVisitor || o.asked && h.status == http.StatusNotModified || h.rule == rules.RequestNoStore || h.rule == rules.MethodNotCached {
+	if o.alone || o.asVisitor || o.asked && h.status == http.StatusNotModified || h.rule == httprules.RequestNoStore || h.rule == httprules.MethodNotCached {
 		return // it says nothing of what others would get
 	}
 	if h.isShared() {
@@ -87,7 +87,7 @@ func (e *Edge) remember(o *order, h *head) {
 	if o.plan.Terms.States() && h.withheld {
 		note.until = h.received.Add(min(loneTime<<min(last.tries, 10), mostLone))
 	}
-	if h.rule != rules.OK && h.status >= 500 {
+	if h.rule != httprules.OK && h.status >= 500 {
 		note.until = time.Time{} // a failure: the next answer may be for all
 	}
 	e.unshared.note(o.likeThis(), note)
@@ -96,10 +96,10 @@ func (e *Edge) remember(o *order, h *head) {
 // bring takes a whole answer in: to all who wait, and into the store if it may.
 func (e *Edge) bring(ctx context.Context, f *fill.Flight[*head], o *order, resp *http.Response, began time.Time) error {
 	received := e.Now()
-	header := rules.Header(resp.Header)
-	rules.DropHopByHop(header)
+	header := httprules.Header(resp.Header)
+	httprules.DropHopByHop(header)
 	if !header.Has("Date") {
-		header["Date"] = []string{rules.FormatDate(received)} // RFC 9110 §6.6.1
+		header["Date"] = []string{httprules.FormatDate(received)} // RFC 9110 §6.6.1
 	}
 	told := listen(header)
 	composes := composes(o.plan.Compose, header)
@@ -109,36 +109,36 @@ func (e *Edge) bring(ctx context.Context, f *fill.Flight[*head], o *order, resp 
 	entry := e.entry(o, resp.StatusCode, header, nil, began, received)
 	told.bound(entry)
 	entry.Parts, entry.Told = told.parts, told.lines
-	h := &head{told: told.lines, composes: composes, status: resp.StatusCode, header: header, own: header, received: received, waited: received.Sub(began), length: resp.ContentLength, vary: entry.Vary, search: rules.SearchOf(header), query: o.query, browser: o.plan.Browser,
+	h := &head{told: told.lines, composes: composes, status: resp.StatusCode, header: header, own: header, received: received, waited: received.Sub(began), length: resp.ContentLength, vary: entry.Vary, search: httprules.SearchOf(header), query: o.query, browser: o.plan.Browser,
 		fresh: isFresh(entry, received), subject: &entry.Subject, encodings: entry.Encodings, personal: entry.Personal, unsure: o.plan.Key.Body == key.GraphQL}
 	for name := range resp.Trailer {
 		h.trailers = append(h.trailers, name)
 	}
 	h.rule = e.mayStore(o, resp.StatusCode, header, entry.Freshness, received)
-	if o.asVisitor && o.unstored.Declared() && !h.rule.ForOne() && h.rule != rules.RequestNoStore {
+	if o.asVisitor && o.unstored.Declared() && !h.rule.ForOne() && h.rule != httprules.RequestNoStore {
 		e.unshared.forget(o.likeThis()) // the next answer may be for all
 	}
-	if o.asked && resp.StatusCode == http.StatusNotModified || o.asVisitor && o.unstored != rules.OK && (h.rule == rules.OK || h.rule == rules.RequestNoStore) {
+	if o.asked && resp.StatusCode == http.StatusNotModified || o.asVisitor && o.unstored != httprules.OK && (h.rule == httprules.OK || h.rule == httprules.RequestNoStore) {
 		h.rule = o.unstored // it was made for this visitor
 	}
 	h.withheld = o.withholds(h.rule)
-	if h.rule == rules.OK && resp.ContentLength > o.plan.MaxBody {
-		h.rule = rules.TooLarge
+	if h.rule == httprules.OK && resp.ContentLength > o.plan.MaxBody {
+		h.rule = httprules.TooLarge
 	}
 	if o.req.Method == http.MethodHead {
-		h.rule = rules.MethodNotCached
+		h.rule = httprules.MethodNotCached
 	}
 	expect := max(0, resp.ContentLength)
-	keep := h.rule == rules.OK && e.Store.Reserve(expect)
+	keep := h.rule == httprules.OK && e.Store.Reserve(expect)
 	reserved := int64(0)
 	if keep {
 		reserved = expect
-	} else if h.rule == rules.OK {
-		h.rule = rules.TooLarge
+	} else if h.rule == httprules.OK {
+		h.rule = httprules.TooLarge
 	}
 	defer func() { e.Store.Release(reserved) }()
 	if keep {
-		entry.Header = rules.Storable(header, rules.ResponseDirectives(header), o.plan.Terms)
+		entry.Header = httprules.Storable(header, httprules.ResponseDirectives(header), o.plan.Terms)
 		if !composes {
 			offerCodings(entry, int(cmp.Or(expect, 1<<20)))
 		}
@@ -171,11 +171,11 @@ const maxVaried = 32
 
 // learn remembers which fields the origin's Vary names for a key, so that it is asked with
 // them at once.
-func (e *Edge) learn(o *order, header rules.Header) {
+func (e *Edge) learn(o *order, header httprules.Header) {
 	if !o.plan.Terms.States() {
 		return
 	}
-	names := slices.DeleteFunc(rules.VaryNames(header), func(name string) bool {
+	names := slices.DeleteFunc(httprules.VaryNames(header), func(name string) bool {
 		return name == "Accept-Encoding" || name == "Cookie" || !o.plan.Withholds(name)
 	})
 	if len(names) == 0 || len(names) > maxVaried {
@@ -202,8 +202,8 @@ const headDelay = 2 * time.Millisecond
 // told so, from the first answer on. An origin that chooses by Accept-Encoding itself is
 // left to it.
 func offerCodings(entry *store.Entry, size int) {
-	chooses := slices.ContainsFunc(entry.Vary, func(v rules.Varying) bool { return v.Name == "Accept-Encoding" })
-	if chooses || !rules.MayCompress(entry.Status, entry.Header, rules.ResponseDirectives(entry.Header), size) {
+	chooses := slices.ContainsFunc(entry.Vary, func(v httprules.Varying) bool { return v.Name == "Accept-Encoding" })
+	if chooses || !httprules.MayCompress(entry.Status, entry.Header, httprules.ResponseDirectives(entry.Header), size) {
 		return
 	}
 	entry.Compress, entry.OriginVary = true, entry.Header["Vary"]
@@ -238,13 +238,13 @@ func (e *Edge) keep(f *fill.Flight[*head], entry *store.Entry, h *head, o *order
 	entry.Filled(o.found, now.Sub(began))
 	entry.Prepare()
 	if o.plan.Key.Body == key.GraphQL && key.HasGraphQLErrors(entry.Body) {
-		e.unshared.note(o.likeThis(), unshared{rule: rules.GraphQLErrors, status: h.status, at: h.received})
+		e.unshared.note(o.likeThis(), unshared{rule: httprules.GraphQLErrors, status: h.status, at: h.received})
 		return
 	}
 	if f.Disowned() || e.Marks.Judge(&entry.Subject) == tags.Dropped {
 		return
 	}
-	if search := rules.SearchOf(entry.Header); search.Stated {
+	if search := httprules.SearchOf(entry.Header); search.Stated {
 		e.searches.note(o.searchKey, search)
 	}
 	if e.put(f, entry, now) {

@@ -6,14 +6,14 @@ import (
 	"net/http"
 	"net/http/httputil"
 
+	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/meter"
-	"gerastic/internal/core/rules"
 	"gerastic/internal/origin"
 )
 
 // pass hands the request through to its origin and the answer back: bodies, trailers,
 // interim answers and upgrades as they come.
-func (x *exchange) pass(forward rules.Forward) {
+func (x *exchange) pass(forward httprules.Forward) {
 	o := x.rules.Policy.OriginFor(x.req.Host)
 	if o == nil {
 		x.refuse(http.StatusMisdirectedRequest, errNoOrigin.Error(), x.sample.Cause)
@@ -24,7 +24,7 @@ func (x *exchange) pass(forward rules.Forward) {
 	defer answer.free()
 	if whole := x.memory(); !whole || asksToUpgrade(x.r.Header) && len(x.r.Header["Upgrade"]) > 0 {
 		if !answer.slow() {
-			x.forward = rules.NotForwarded
+			x.forward = httprules.NotForwarded
 			x.refuse(http.StatusServiceUnavailable, origin.ErrBusy.Error()+"; try again", x.sample.Cause)
 			return
 		}
@@ -52,7 +52,7 @@ func (x *exchange) pass(forward rules.Forward) {
 			p.Out.Host = req.Host
 			p.Out.Header.Del("Gerastic-Explain")
 			for _, name := range []string{"Cache-Control", "Pragma"} {
-				if lines := rules.ForwardedControl(p.Out.Header[name]); len(lines) > 0 {
+				if lines := httprules.ForwardedControl(p.Out.Header[name]); len(lines) > 0 {
 					p.Out.Header[name] = lines
 				} else {
 					p.Out.Header.Del(name)
@@ -68,20 +68,20 @@ func (x *exchange) pass(forward rules.Forward) {
 			if change != nil {
 				change.answer(resp)
 			} else if asksOnly {
-				edge.invalidateGroups(req.Method, req.Host, req.Path, resp.StatusCode, rules.Header(resp.Header))
+				edge.invalidateGroups(req.Method, req.Host, req.Path, resp.StatusCode, httprules.Header(resp.Header))
 			}
-			told := listen(rules.Header(resp.Header))
+			told := listen(httprules.Header(resp.Header))
 			if explains && told.lines != nil {
 				resp.Header[partsField] = told.lines
 			}
-			status := rules.CacheStatus{Forward: forward}
+			status := httprules.CacheStatus{Forward: forward}
 			resp.Header.Add("Cache-Status", status.String())
-			if method != http.MethodHead && composes(composed, rules.Header(resp.Header)) {
+			if method != http.MethodHead && composes(composed, httprules.Header(resp.Header)) {
 				if whole, err := page.read(resp, budget); whole || err != nil {
 					return err
 				}
 			}
-			return answer.take(resp, rules.Unsafe(req.Method))
+			return answer.take(resp, httprules.Unsafe(req.Method))
 		},
 		ErrorHandler: func(_ http.ResponseWriter, _ *http.Request, err error) {
 			if change != nil {

@@ -11,8 +11,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
+	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/meter"
-	"gerastic/internal/core/rules"
 )
 
 // together makes one request for each header line, so that all are under way at once, and
@@ -348,7 +348,7 @@ func TestCookiesOutsideTheKey(t *testing.T) {
 			assert.Equal(t, c.stored, strings.Contains(a.state, "stored"), a.state)
 			assert.Equal(t, c.stored, s.get("/x", fields...).hit())
 			if !c.stored {
-				assert.Eventually(t, func() bool { return causes(s, meter.Miss)["unstorable:"+rules.UnkeyedCookie.Name()] == 2 }, 5*time.Second, time.Millisecond)
+				assert.Eventually(t, func() bool { return causes(s, meter.Miss)["unstorable:"+httprules.UnkeyedCookie.Name()] == 2 }, 5*time.Second, time.Millisecond)
 			}
 		})
 	}

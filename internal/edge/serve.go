@@ -11,20 +11,20 @@ import (
 	"strings"
 	"time"
 
+	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/key"
 	"gerastic/internal/core/meter"
-	"gerastic/internal/core/rules"
 	"gerastic/internal/core/store"
 )
 
 // serve answers from an entry. For a hit, status may be zero: the entry has the line
 // prepared.
-func (x *exchange) serve(entry *store.Entry, outcome meter.Outcome, status rules.CacheStatus) {
+func (x *exchange) serve(entry *store.Entry, outcome meter.Outcome, status httprules.CacheStatus) {
 	h := x.w.Header()
 	age, line, control := entry.Moving(x.began)
 	explains, doubtful := x.explains(), entry == x.in.Entry && x.in.Doubtful()
-	if status != (rules.CacheStatus{}) || explains || doubtful {
-		if status == (rules.CacheStatus{}) {
+	if status != (httprules.CacheStatus{}) || explains || doubtful {
+		if status == (httprules.CacheStatus{}) {
 			status.HasTTL, status.TTL = true, int64(entry.Freshness.Left(x.began)/time.Second)
 			if doubtful {
 				status.TTL = int64(x.in.Left(x.began) / time.Second)
@@ -47,7 +47,7 @@ func (x *exchange) serve(entry *store.Entry, outcome meter.Outcome, status rules
 	}
 	if entry.Skeleton != nil {
 		x.compose(entry.Skeleton, entry.Digest(), entry.Status, entry.Browser, func(yield func(string, []string)) {
-			for _, l := range entry.Form(rules.Identity).Lines {
+			for _, l := range entry.Form(httprules.Identity).Lines {
 				yield(l.Name, l.Values)
 			}
 		})
@@ -55,9 +55,9 @@ func (x *exchange) serve(entry *store.Entry, outcome meter.Outcome, status rules
 	}
 	maps.Copy(h, http.Header(x.own))
 	form := x.form(entry)
-	unchanged := rules.Conditional(x.req.Header) && rules.NotModified(x.req.Header, entry.Status, form.Header, entry.Received)
+	unchanged := httprules.Conditional(x.req.Header) && httprules.NotModified(x.req.Header, entry.Status, form.Header, entry.Received)
 	for i := range form.Lines {
-		if !unchanged || rules.InNotModified(form.Lines[i].Name) {
+		if !unchanged || httprules.InNotModified(form.Lines[i].Name) {
 			h[form.Lines[i].Name] = form.Lines[i].Values
 		}
 	}
@@ -95,16 +95,16 @@ func askFirst(h http.Header) {
 // its bytes are the same for everybody.
 func (x *exchange) form(entry *store.Entry) *store.Form {
 	if !entry.Compress || x.req.Header.Has("Range") {
-		return entry.Form(rules.Identity)
+		return entry.Form(httprules.Identity)
 	}
-	coding := rules.ChooseCoding(x.req.Header)
+	coding := httprules.ChooseCoding(x.req.Header)
 	chosen := entry.Form(coding)
 	if chosen.Coding != coding && entry.Coding.Load() == store.NotCoded {
 		x.edge.compressor.want(entry)
 	}
-	if x.req.Header.Has("If-None-Match") && !rules.NotModified(x.req.Header, entry.Status, chosen.Header, entry.Received) {
+	if x.req.Header.Has("If-None-Match") && !httprules.NotModified(x.req.Header, entry.Status, chosen.Header, entry.Received) {
 		// What he has may be the plain form, from before the others were there: it is as good.
-		if plain := entry.Form(rules.Identity); rules.NotModified(x.req.Header, entry.Status, plain.Header, entry.Received) {
+		if plain := entry.Form(httprules.Identity); httprules.NotModified(x.req.Header, entry.Status, plain.Header, entry.Received) {
 			return plain
 		}
 	}
@@ -127,12 +127,12 @@ func (x *exchange) tagSaysNothing(entry *store.Entry) bool {
 // is to be sent.
 func (x *exchange) ranges(form *store.Form) bool {
 	size := int64(len(form.Body))
-	result, spans := rules.Ranges(x.req.Header, form.Header, size)
+	result, spans := httprules.Ranges(x.req.Header, form.Header, size)
 	h := x.w.Header()
 	switch {
-	case result == rules.Whole:
+	case result == httprules.Whole:
 		return false
-	case result == rules.Unsatisfiable:
+	case result == httprules.Unsatisfiable:
 		partial(h)
 		for _, name := range []string{"Content-Length", "Content-Type", "Content-Encoding", "Etag", "Last-Modified", "Repr-Digest", "Digest"} {
 			h.Del(name)
@@ -153,7 +153,7 @@ func (x *exchange) ranges(form *store.Form) bool {
 }
 
 // multipart sends several parts, each with its place (RFC 9110 §14.6).
-func (x *exchange) multipart(form *store.Form, spans []rules.Span, size int64) {
+func (x *exchange) multipart(form *store.Form, spans []httprules.Span, size int64) {
 	counting := &countingWriter{ResponseWriter: x.w}
 	parts := multipart.NewWriter(counting)
 	h := x.w.Header()
@@ -213,7 +213,7 @@ func (x *exchange) refuse(status int, text string, cause meter.Cause) {
 	case http.StatusMethodNotAllowed:
 		h.Set("Allow", methods)
 	}
-	line := rules.CacheStatus{Forward: x.forward, Own: x.forward == rules.NotForwarded}
+	line := httprules.CacheStatus{Forward: x.forward, Own: x.forward == httprules.NotForwarded}
 	x.detail(&line, x.explains())
 	h["Cache-Status"] = []string{line.String()}
 	x.sample.Outcome, x.sample.Cause = meter.Error, cause
@@ -231,7 +231,7 @@ func (x *exchange) explains() bool {
 }
 
 // detail adds what only those see who may.
-func (x *exchange) detail(status *rules.CacheStatus, explains bool) {
+func (x *exchange) detail(status *httprules.CacheStatus, explains bool) {
 	if !explains {
 		return
 	}

@@ -8,7 +8,7 @@ import (
 	"net/http"
 
 	"gerastic/internal/core/compose"
-	"gerastic/internal/core/rules"
+	"gerastic/internal/core/httprules"
 )
 
 // composesHere reports whether the route of the request's place composes pages, whatever the
@@ -69,7 +69,7 @@ type begun struct {
 }
 
 func (s *skeleton) compose(x *exchange) {
-	x.compose(s.page, sha256.Sum256(s.body), s.status, rules.Unset, func(yield func(string, []string)) {
+	x.compose(s.page, sha256.Sum256(s.body), s.status, httprules.Unset, func(yield func(string, []string)) {
 		for name, values := range s.header {
 			yield(name, values)
 		}

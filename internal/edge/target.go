@@ -5,8 +5,8 @@ import (
 	"strconv"
 	"strings"
 
+	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/meter"
-	"gerastic/internal/core/rules"
 )
 
 // methods are those that an answer of status 405 names.
@@ -20,7 +20,7 @@ func (x *exchange) turnAway() bool {
 	switch {
 	case r.Method == http.MethodConnect || r.Method == http.MethodTrace: // a way past every rule; a way to see others' fields
 		x.refuse(http.StatusMethodNotAllowed, r.Method+" is not served here", x.sample.Cause)
-	case r.ProtoMajor == 2 && !rules.IsToken(r.Method): // in HTTP/1 the server has looked
+	case r.ProtoMajor == 2 && !httprules.IsToken(r.Method): // in HTTP/1 the server has looked
 		x.refuse(http.StatusBadRequest, "the request's method is none", x.sample.Cause)
 	case r.ProtoMajor == 2 && !isTarget(r.RequestURI):
 		x.refuse(http.StatusBadRequest, "the request's target has blanks or control characters; they are written %20 and so on", x.sample.Cause)

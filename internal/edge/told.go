@@ -6,7 +6,7 @@ import (
 
 	"github.com/dunglas/httpsfv"
 
-	"gerastic/internal/core/rules"
+	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/store"
 	"gerastic/internal/core/tags"
 )
@@ -20,7 +20,7 @@ const (
 
 // told is what an answer says of the fragments in it.
 type told struct {
-	life  time.Duration // that the shortest-lived still has; rules.Unset if it does not say
+	life  time.Duration // that the shortest-lived still has; httprules.Unset if it does not say
 	asOf  tags.Stamp    // ledger sequence as of which they were found
 	dated bool          // it says as of when
 	parts []string      // those that the page itself is made of
@@ -28,8 +28,8 @@ type told struct {
 }
 
 // listen reads what an answer tells, and takes it out of the header.
-func listen(h rules.Header) told {
-	t := told{life: rules.Unset, lines: h[partsField]}
+func listen(h httprules.Header) told {
+	t := told{life: httprules.Unset, lines: h[partsField]}
 	if item, err := httpsfv.UnmarshalItem(h[lifeField]); err == nil && len(h[lifeField]) > 0 {
 		switch v := item.Value.(type) {
 		case float64:
@@ -70,7 +70,7 @@ func textOf(v any) string {
 // bound holds a page to what its pieces allow: it is not fresh for longer than they are, and
 // not newer than what they were found as of, on whichever node that was.
 func (t *told) bound(page *store.Entry) {
-	if t.life != rules.Unset {
+	if t.life != httprules.Unset {
 		page.Most = max(0, t.life)
 		page.Freshness.Lifetime = min(page.Freshness.Lifetime, page.Most)
 	}
@@ -81,7 +81,7 @@ func (t *told) bound(page *store.Entry) {
 
 // composes tells whether an answer is a skeleton: the route says so, or the origin does, with
 // Surrogate-Control. Only text that is not compressed can be read.
-func composes(byRoute bool, h rules.Header) bool {
+func composes(byRoute bool, h httprules.Header) bool {
 	if h.Has("Content-Encoding") {
 		return false
 	}
@@ -97,7 +97,7 @@ func composes(byRoute bool, h rules.Header) bool {
 }
 
 // surrogate tells whether Surrogate-Control asks for composition.
-func surrogate(h rules.Header) bool {
+func surrogate(h httprules.Header) bool {
 	for _, line := range h["Surrogate-Control"] {
 		for directive := range strings.SplitSeq(line, ",") {
 			name, value, _ := strings.Cut(strings.TrimSpace(directive), "=")

@@ -7,8 +7,8 @@ import (
 	"sync/atomic"
 	"time"
 
+	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/key"
-	"gerastic/internal/core/rules"
 )
 
 // tally counts what comes with a large share of a route's requests although the key
@@ -78,7 +78,7 @@ func (x *exchange) leftOut() (parts []part) {
 		}
 	}
 	for name := range x.req.Header {
-		if !isOrdinary(name) && !rules.Steering(name) && !x.plan.Key.HoldsField(name) && !slices.Contains(x.plan.AlsoFields, name) {
+		if !isOrdinary(name) && !httprules.Steering(name) && !x.plan.Key.HoldsField(name) && !slices.Contains(x.plan.AlsoFields, name) {
 			parts = append(parts, part{"header", name})
 		}
 	}

@@ -8,8 +8,8 @@ import (
 	"sync/atomic"
 	"time"
 
+	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/key"
-	"gerastic/internal/core/rules"
 	"gerastic/internal/core/tags"
 )
 
@@ -25,7 +25,7 @@ type write struct {
 // write is the request as one that may change something; nil if it only asks, whatever its
 // method.
 func (x *exchange) write() *write {
-	if !rules.Unsafe(x.req.Method) || x.asksOnly() {
+	if !httprules.Unsafe(x.req.Method) || x.asksOnly() {
 		return nil
 	}
 	return &write{edge: x.edge, host: x.req.Host, path: x.req.Path, query: x.req.Query, method: x.req.Method}
@@ -63,7 +63,7 @@ func (w *write) answer(resp *http.Response) {
 	case resp.StatusCode >= 500:
 		w.edge.doubts.about(w, afterFailure)
 	case resp.StatusCode >= 200 && resp.StatusCode <= 399:
-		w.edge.invalidate(w.target(rules.Header(resp.Header)), w.method, w.path)
+		w.edge.invalidate(w.target(httprules.Header(resp.Header)), w.method, w.path)
 	}
 }
 
@@ -78,7 +78,7 @@ func (w *write) end() {
 // target names what the success of a write makes unusable: the target and, on the same host,
 // Location and Content-Location (RFC 9111 §4.4), and the groups that the answer names
 // (RFC 9875 §3).
-func (w *write) target(answer rules.Header) tags.Purge {
+func (w *write) target(answer httprules.Header) tags.Purge {
 	p := groupsOf(w.host, answer)
 	p.URLs = w.edge.URLForms(w.host, w.path, w.query, false)
 	base := &url.URL{Scheme: "http", Host: w.host, Path: w.path}
@@ -91,16 +91,16 @@ func (w *write) target(answer rules.Header) tags.Purge {
 }
 
 // groupsOf is what an answer to an unsafe method says of groups.
-func groupsOf(host string, answer rules.Header) tags.Purge {
+func groupsOf(host string, answer httprules.Header) tags.Purge {
 	p := tags.Purge{Mode: tags.Drop, Host: host}
-	p.Tags, _ = rules.Groups(answer["Cache-Group-Invalidation"])
+	p.Tags, _ = httprules.Groups(answer["Cache-Group-Invalidation"])
 	return p
 }
 
 // invalidateGroups carries out what the answer to a question that came by an unsafe method says
 // of groups: it changes nothing of its own target.
-func (e *Edge) invalidateGroups(method, host, path string, status int, answer rules.Header) {
-	if rules.Unsafe(method) && status >= 200 && status <= 399 {
+func (e *Edge) invalidateGroups(method, host, path string, status int, answer httprules.Header) {
+	if httprules.Unsafe(method) && status >= 200 && status <= 399 {
 		e.invalidate(groupsOf(host, answer), method, path)
 	}
 }

@@ -15,8 +15,8 @@ import (
 	"gerastic/internal/control"
 	"gerastic/internal/core/fill"
 	"gerastic/internal/core/fragment"
+	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/meter"
-	"gerastic/internal/core/rules"
 	"gerastic/internal/core/store"
 	"gerastic/internal/core/tags"
 	"gerastic/internal/detect"
@@ -244,7 +244,7 @@ func (n *Node) found(f edge.Finding) {
 	}
 	rec, err := n.Records()
 	if err == nil {
-		err = rec.AddFinding(n.life, records.Finding{At: f.At, Node: n.settings.Name, Route: f.Route, URL: rules.Textual(f.URL), Key: rules.Textual(f.Key), Kind: f.Kind, Stored: f.Stored, Origin: f.Origin, Separator: rules.Textual(f.Separator)})
+		err = rec.AddFinding(n.life, records.Finding{At: f.At, Node: n.settings.Name, Route: f.Route, URL: httprules.Textual(f.URL), Key: httprules.Textual(f.Key), Kind: f.Kind, Stored: f.Stored, Origin: f.Origin, Separator: httprules.Textual(f.Separator)})
 	}
 	if err != nil {
 		n.log.Warn("a finding could not be kept", "error", err)

@@ -7,9 +7,9 @@ import (
 	"slices"
 	"strings"
 
+	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/key"
 	"gerastic/internal/core/policy"
-	"gerastic/internal/core/rules"
 )
 
 // Trusted are the proxies whose forwarding fields are believed.
@@ -43,10 +43,10 @@ var asking = []string{"If-Match", "If-None-Match", "If-Modified-Since", "If-Unmo
 var traced = []string{"Traceparent", "Tracestate"}
 
 // agent is who asks where the policy states the life of answers: they are for everybody.
-const agent = rules.CacheName
+const agent = httprules.CacheName
 
 // Sent is a visitor's request on its way to an origin, and says what of it gets there. It
-// implements rules.Fields: what a response depends on is what its origin saw.
+// implements httprules.Fields: what a response depends on is what its origin saw.
 type Sent struct {
 	Request *key.Request
 	Plan    *policy.Plan
@@ -68,7 +68,7 @@ func (s *Sent) Lines(name string) []string {
 		h := http.Header{}
 		s.forward(h)
 		return h[name]
-	case rules.Steering(name) || slices.Contains(asking, name):
+	case httprules.Steering(name) || slices.Contains(asking, name):
 		return nil
 	case s.Plan.Terms.States() && len(sent) == 0 && name == "Accept":
 		return []string{"*/*"}
@@ -101,10 +101,10 @@ func (s *Sent) Fill(varied []string) http.Header {
 				delete(h, name)
 			}
 		}
-		control(h, rules.ForwardedControl)
+		control(h, httprules.ForwardedControl)
 	}
 	if lines, ok := h["Accept-Encoding"]; ok {
-		h["Accept-Encoding"] = []string{rules.NormalEncoding(lines)}
+		h["Accept-Encoding"] = []string{httprules.NormalEncoding(lines)}
 	}
 	s.forwardKeeping(h)
 	return h
@@ -131,7 +131,7 @@ func (s *Sent) stated(varied []string) http.Header {
 	for _, name := range asking {
 		delete(h, name)
 	}
-	control(h, rules.KnownControl)
+	control(h, httprules.KnownControl)
 	return h
 }
 
@@ -140,18 +140,18 @@ func (s *Sent) stated(varied []string) http.Header {
 func (s *Sent) Whole() http.Header {
 	h := s.whole()
 	for name := range h {
-		if rules.Steering(name) && s.Plan.Withholds(name) {
+		if httprules.Steering(name) && s.Plan.Withholds(name) {
 			delete(h, name)
 		}
 	}
-	control(h, rules.ForwardedControl)
+	control(h, httprules.ForwardedControl)
 	s.forwardKeeping(h)
 	return h
 }
 
 func (s *Sent) whole() http.Header {
 	h := http.Header(s.Request.Header.Clone())
-	rules.DropHopByHop(rules.Header(h))
+	httprules.DropHopByHop(httprules.Header(h))
 	for _, name := range asking {
 		delete(h, name)
 	}
@@ -227,7 +227,7 @@ func Forward(h http.Header, remote string, proto int, v *key.Request, trusted Tr
 	}
 	h.Set("X-Forwarded-Host", v.Host)
 	h.Set("X-Forwarded-Proto", v.Scheme)
-	h["Via"] = append(slices.Clone(v.Header["Via"]), protocol(proto)+" "+rules.CacheName)
+	h["Via"] = append(slices.Clone(v.Header["Via"]), protocol(proto)+" "+httprules.CacheName)
 	if _, ok := h["User-Agent"]; !ok {
 		h.Set("User-Agent", "") // keep the transport from naming itself
 	}

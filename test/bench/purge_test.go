@@ -10,7 +10,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"gerastic/internal/core/rules"
+	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/store"
 	"gerastic/internal/core/tags"
 )
@@ -20,12 +20,12 @@ const million = 1_000_000
 // fillStore puts n small entries that all carry one tag into the store.
 func fillStore(tb testing.TB, m *store.Memory, n int) {
 	now := time.Now()
-	header := rules.Header{"Content-Type": {"text/plain"}}
+	header := httprules.Header{"Content-Type": {"text/plain"}}
 	for i := range n {
 		e := &store.Entry{
-			Key: fmt.Sprintf("key %d", i), Scheme: "http", Status: 200, Header: header, Body: []byte("x"), Received: now, Browser: rules.Unset, Idle: rules.Unset,
+			Key: fmt.Sprintf("key %d", i), Scheme: "http", Status: 200, Header: header, Body: []byte("x"), Received: now, Browser: httprules.Unset, Idle: httprules.Unset,
 			Subject:   tags.Subject{Tags: []string{"all of them"}, Route: "some", Host: "h", Path: fmt.Sprintf("/%d", i%1000)},
-			Freshness: rules.Freshness{Born: now, Lifetime: time.Hour},
+			Freshness: httprules.Freshness{Born: now, Lifetime: time.Hour},
 		}
 		e.Prepare()
 		require.NoError(tb, m.Put(e, now))
@@ -67,7 +67,7 @@ func BenchmarkPurgeMillion(b *testing.B) {
 				if i%64 == 0 { // what a miss needs: room, and its place in store and index
 					began = time.Now()
 					now := time.Now()
-					entry := &store.Entry{Key: fmt.Sprintf("new %d", i), Status: 200, Header: rules.Header{}, Browser: rules.Unset, Idle: rules.Unset,
+					entry := &store.Entry{Key: fmt.Sprintf("new %d", i), Status: 200, Header: httprules.Header{}, Browser: httprules.Unset, Idle: httprules.Unset,
 						Subject: tags.Subject{Tags: []string{"fresh"}, Route: "some", Path: "/new", Stamp: 1}}
 					entry.Prepare()
 					_ = m.Put(entry, now)

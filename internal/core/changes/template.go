@@ -4,7 +4,7 @@ import (
 	"fmt"
 	"strings"
 
-	"gerastic/internal/core/rules"
+	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/tags"
 )
 
@@ -53,7 +53,7 @@ func (t Template) Tags(f Fields, most int) (filled []string, ok bool) {
 		var next []string
 		for _, head := range filled {
 			for _, v := range values {
-				if len(head)+len(v) <= rules.MaxGroupLength {
+				if len(head)+len(v) <= httprules.MaxGroupLength {
 					next = append(next, head+v)
 				}
 			}

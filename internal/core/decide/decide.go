@@ -7,9 +7,9 @@ import (
 	"math"
 	"time"
 
+	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/meter"
 	"gerastic/internal/core/policy"
-	"gerastic/internal/core/rules"
 	"gerastic/internal/core/store"
 	"gerastic/internal/core/tags"
 )
@@ -38,7 +38,7 @@ type Input struct {
 	Plan    *policy.Plan // nil: no route matches
 	Enabled bool         // policy and route are on
 	Reason  meter.Cause  // with no plan: Route, or Method when only the method kept routes away
-	Visitor rules.Directives
+	Visitor httprules.Directives
 	Entry   *store.Entry // nil: nothing stored answers the request
 	Verdict tags.Verdict // what the marks say of Entry
 	// Failure is an answer of its origin's that is stored beside Entry, and came after it: it
@@ -63,7 +63,7 @@ type Input struct {
 type Decision struct {
 	Action  Action
 	Cause   meter.Cause // NoCause for what is answered from the store
-	Forward rules.Forward
+	Forward httprules.Forward
 	// NoStore: nothing of the answer is kept.
 	NoStore bool
 	// Alone: nobody may wait for the same answer.
@@ -78,13 +78,13 @@ type Decision struct {
 func Of(in *Input) Decision {
 	switch {
 	case in.Plan == nil:
-		forward := rules.ForwardBypass
+		forward := httprules.ForwardBypass
 		if in.Reason == meter.Method {
-			forward = rules.ForwardMethod
+			forward = httprules.ForwardMethod
 		}
 		return Decision{Action: Bypass, Cause: in.Reason, Forward: forward}
 	case !in.Enabled:
-		return Decision{Action: Bypass, Cause: meter.Off, Forward: rules.ForwardBypass}
+		return Decision{Action: Bypass, Cause: meter.Off, Forward: httprules.ForwardBypass}
 	case in.SignedIn != "":
 		return personal(in, meter.SignedIn)
 	case in.Nameless:
@@ -103,7 +103,7 @@ func Of(in *Input) Decision {
 // personal keeps a request away from what is shared. A page that the edge composes is still
 // composed, for this visitor alone.
 func personal(in *Input, cause meter.Cause) Decision {
-	d := Decision{Action: Bypass, Cause: cause, Forward: rules.ForwardBypass}
+	d := Decision{Action: Bypass, Cause: cause, Forward: httprules.ForwardBypass}
 	switch {
 	case in.Visitor.OnlyIfCached:
 		d.Action = Refuse
@@ -125,37 +125,37 @@ func stored(in *Input) Decision {
 		return missing(in)
 	}
 	if in.Verdict == tags.Dropped {
-		return Decision{Action: Fetch, Cause: meter.Purged, Forward: rules.ForwardMiss}
+		return Decision{Action: Fetch, Cause: meter.Purged, Forward: httprules.ForwardMiss}
 	}
-	if e.Idle != rules.Unset && e.Unused(in.Now) > e.Idle {
-		return Decision{Action: Fetch, Cause: meter.Expired, Forward: rules.ForwardMiss}
+	if e.Idle != httprules.Unset && e.Unused(in.Now) > e.Idle {
+		return Decision{Action: Fetch, Cause: meter.Expired, Forward: httprules.ForwardMiss}
 	}
 	f := &e.Freshness
 	d := Decision{StaleFor: max(0, -f.Left(in.Now))}
 	switch {
 	case asked(in):
-		d.Action, d.Cause, d.Forward = Validate, meter.Asked, rules.ForwardRequest
+		d.Action, d.Cause, d.Forward = Validate, meter.Asked, httprules.ForwardRequest
 		return d
 	case in.Lost:
-		d.Action, d.Cause, d.Forward = Validate, meter.Expired, rules.ForwardStale
+		d.Action, d.Cause, d.Forward = Validate, meter.Expired, httprules.ForwardStale
 		return d
 	case in.Verdict == tags.Softened:
 		d.Cause = meter.Purged
 	case f.MustAsk || f.Left(in.Now) <= 0:
 		d.Cause = meter.Expired
 	case early(in):
-		d.Action, d.Cause, d.Forward = ServeAndRefresh, meter.NoCause, rules.NotForwarded
+		d.Action, d.Cause, d.Forward = ServeAndRefresh, meter.NoCause, httprules.NotForwarded
 		return d
 	default:
 		d.Action = Serve
 		return d
 	}
-	d.Forward = rules.ForwardStale
+	d.Forward = httprules.ForwardStale
 	if in.Failure != nil { // the origin need not be asked: see Settle
 		d.Action = ServeStale
 		return d
 	}
-	if v := in.Visitor.MaxStale; in.Plan.Obey == policy.ObeyAll && v != rules.Unset && in.Verdict == tags.Alive && mayServeStale(f) && d.StaleFor <= v {
+	if v := in.Visitor.MaxStale; in.Plan.Obey == policy.ObeyAll && v != httprules.Unset && in.Verdict == tags.Alive && mayServeStale(f) && d.StaleFor <= v {
 		d.Action = ServeStale
 		return d
 	}
@@ -179,10 +179,10 @@ func early(in *Input) bool {
 }
 
 func missing(in *Input) Decision {
-	d := Decision{Action: Fetch, Cause: meter.Cold, Forward: rules.ForwardURIMiss}
+	d := Decision{Action: Fetch, Cause: meter.Cold, Forward: httprules.ForwardURIMiss}
 	switch {
 	case in.Variants > 0:
-		d.Cause, d.Forward = meter.Variant, rules.ForwardVaryMiss
+		d.Cause, d.Forward = meter.Variant, httprules.ForwardVaryMiss
 	case in.Removed != meter.NoCause:
 		d.Cause = in.Removed
 	}
@@ -206,12 +206,12 @@ func asked(in *Input) bool {
 	if f.Immutable && f.Left(in.Now) > 0 {
 		return false
 	}
-	return v.MaxAge != rules.Unset && f.Age(in.Now) > v.MaxAge ||
-		v.MinFresh != rules.Unset && f.Left(in.Now) < v.MinFresh
+	return v.MaxAge != httprules.Unset && f.Age(in.Now) > v.MaxAge ||
+		v.MinFresh != httprules.Unset && f.Left(in.Now) < v.MinFresh
 }
 
 // mayServeStale: no directive forbids it (RFC 9111 §4.2.4).
-func mayServeStale(f *rules.Freshness) bool { return !f.MustAsk && !f.NeverStale }
+func mayServeStale(f *httprules.Freshness) bool { return !f.MustAsk && !f.NeverStale }
 
 // Settle decides who speaks where a failure is stored beside an entry. While the failure is
 // fresh, an entry that may stand in for its origin does so without asking it, as a stored

@@ -7,9 +7,9 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
+	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/meter"
 	"gerastic/internal/core/policy"
-	"gerastic/internal/core/rules"
 	"gerastic/internal/core/store"
 	"gerastic/internal/core/tags"
 )
@@ -19,7 +19,7 @@ var noon = time.Date(2026, 5, 17, 12, 0, 0, 0, time.UTC)
 // TestDecisions: one row a situation.
 func TestDecisions(t *testing.T) {
 	entry := func(age time.Duration, change func(*store.Entry)) *store.Entry {
-		e := &store.Entry{Idle: rules.Unset, Header: rules.Header{"Etag": {`"a"`}}, Freshness: rules.Freshness{Born: noon.Add(-age), Lifetime: time.Minute, Source: rules.FromMaxAge}}
+		e := &store.Entry{Idle: httprules.Unset, Header: httprules.Header{"Etag": {`"a"`}}, Freshness: httprules.Freshness{Born: noon.Add(-age), Lifetime: time.Minute, Source: httprules.FromMaxAge}}
 		e.Use(noon.Add(-age))
 		if change != nil {
 			change(e)
@@ -27,8 +27,8 @@ func TestDecisions(t *testing.T) {
 		return e
 	}
 	swr := func(e *store.Entry) { e.Freshness.StaleWhileRevalidate = time.Minute }
-	visitor := func(cacheControl string) rules.Directives {
-		return rules.RequestDirectives(rules.Header{"Cache-Control": {cacheControl}})
+	visitor := func(cacheControl string) httprules.Directives {
+		return httprules.RequestDirectives(httprules.Header{"Cache-Control": {cacheControl}})
 	}
 	for _, c := range []struct {
 		name   string
@@ -90,7 +90,7 @@ func TestDecisions(t *testing.T) {
 			d := Of(&in)
 			assert.Equal(t, c.action.String(), d.Action.String())
 			assert.Equal(t, c.cause.String(), d.Cause.String())
-			assert.Equal(t, d.Action == Serve, d.Forward == rules.NotForwarded, "a hit is not forwarded, all else is")
+			assert.Equal(t, d.Action == Serve, d.Forward == httprules.NotForwarded, "a hit is not forwarded, all else is")
 			assert.Contains(t, strings.Join(Why(&in, d), " "), c.says)
 		})
 	}
@@ -99,11 +99,11 @@ func TestDecisions(t *testing.T) {
 // TestEarlyRefreshGrowsLikelierTowardsTheEnd: the share of requests that refresh.
 func TestEarlyRefreshGrowsLikelierTowardsTheEnd(t *testing.T) {
 	share := func(age time.Duration) float64 {
-		e := &store.Entry{Idle: rules.Unset, Freshness: rules.Freshness{Born: noon.Add(-age), Lifetime: time.Minute}}
+		e := &store.Entry{Idle: httprules.Unset, Freshness: httprules.Freshness{Born: noon.Add(-age), Lifetime: time.Minute}}
 		e.Filled(nil, time.Second)
 		early := 0
 		for i := range 1000 {
-			in := Input{Plan: &policy.Plan{}, Enabled: true, Entry: e, Now: noon, Visitor: rules.RequestDirectives(nil), Random: (float64(i) + 0.5) / 1000}
+			in := Input{Plan: &policy.Plan{}, Enabled: true, Entry: e, Now: noon, Visitor: httprules.RequestDirectives(nil), Random: (float64(i) + 0.5) / 1000}
 			if d := Of(&in); d.Action == ServeAndRefresh {
 				early++
 				assert.Equal(t, meter.NoCause, d.Cause, "it is a hit all the same")
@@ -134,7 +134,7 @@ func TestOnError(t *testing.T) {
 		"purged":                                 {30 * time.Second, time.Hour, tags.Dropped, false, false, false},
 		"must-revalidate":                        {30 * time.Minute, time.Hour, tags.Alive, false, true, false},
 	} {
-		in := Input{Verdict: row.verdict, Lost: row.lost, Entry: &store.Entry{Freshness: rules.Freshness{Born: noon, Lifetime: time.Minute, StaleIfError: row.window, NeverStale: row.never}}}
+		in := Input{Verdict: row.verdict, Lost: row.lost, Entry: &store.Entry{Freshness: httprules.Freshness{Born: noon, Lifetime: time.Minute, StaleIfError: row.window, NeverStale: row.never}}}
 		assert.Equal(t, row.may, OnError(&in, noon.Add(row.age)), name)
 	}
 	assert.False(t, OnError(&Input{}, noon))

@@ -6,9 +6,9 @@ import (
 	"slices"
 	"time"
 
+	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/meter"
 	"gerastic/internal/core/policy"
-	"gerastic/internal/core/rules"
 	"gerastic/internal/core/tags"
 )
 
@@ -100,7 +100,7 @@ func ending(in *Input, d Decision) string {
 		}
 		return fmt.Sprintf("It may be served stale for %s while it is renewed, so the visitor gets it at once and one refresh runs behind (RFC 5861 §3).", policy.FormatDuration(in.Entry.Freshness.StaleWhileRevalidate))
 	case Validate:
-		if len(rules.Validators(in.Entry.Header)) == 0 {
+		if len(httprules.Validators(in.Entry.Header)) == 0 {
 			return "It has no validator, so the origin is asked for all of it; others who ask meanwhile join."
 		}
 		return "The origin is asked whether it still holds (RFC 9111 §4.3); others who ask meanwhile join."
@@ -117,16 +117,16 @@ func Storing(plan *policy.Plan) []string {
 	var says []string
 	add := func(format string, args ...any) { says = append(says, fmt.Sprintf(format, args...)) }
 	switch {
-	case terms.Trust == rules.TrustForced:
+	case terms.Trust == httprules.TrustForced:
 		add("Any answer, even where the origin forbids it, for %s.", policy.FormatDuration(terms.Fresh))
-	case terms.Trust == rules.TrustPolicy && terms.Fresh != rules.Unset:
+	case terms.Trust == httprules.TrustPolicy && terms.Fresh != httprules.Unset:
 		add("What the origin does not forbid (no-store, private), for %s whatever max-age it says.", policy.FormatDuration(terms.Fresh))
-	case terms.Fresh != rules.Unset:
+	case terms.Fresh != httprules.Unset:
 		add("What the origin does not forbid, for as long as it says; %s if it says nothing.", policy.FormatDuration(terms.Fresh))
 	default:
 		add("What the origin does not forbid, for as long as it says (RFC 9111 §4.2.1).")
 	}
-	if terms.AtMost != rules.Unset || terms.AtLeast != rules.Unset {
+	if terms.AtMost != httprules.Unset || terms.AtLeast != httprules.Unset {
 		add("The origin's figure is held between %s and %s.", bound(terms.AtLeast, "0s"), bound(terms.AtMost, "forever"))
 	}
 	for _, status := range slices.Sorted(maps.Keys(terms.ByStatus)) {
@@ -141,7 +141,7 @@ func Storing(plan *policy.Plan) []string {
 	if plan.Compose {
 		add("If it has include marks, the edge puts the pieces into it for each request; each has a route and a life of its own.")
 	}
-	if plan.Idle != rules.Unset {
+	if plan.Idle != httprules.Unset {
 		add("It leaves when nobody asks for it for %s.", policy.FormatDuration(plan.Idle))
 	}
 	return says
@@ -149,7 +149,7 @@ func Storing(plan *policy.Plan) []string {
 
 func statusesNamed(status int) string {
 	switch {
-	case status == rules.AnyStatus:
+	case status == httprules.AnyStatus:
 		return "any other status that is no success"
 	case status < 10:
 		return fmt.Sprintf("a status of %dxx", status)
@@ -158,7 +158,7 @@ func statusesNamed(status int) string {
 }
 
 func bound(d time.Duration, otherwise string) string {
-	if d == rules.Unset {
+	if d == httprules.Unset {
 		return otherwise
 	}
 	return policy.FormatDuration(d)

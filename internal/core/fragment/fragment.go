@@ -17,10 +17,10 @@ import (
 
 	"gerastic/internal/core/decide"
 	"gerastic/internal/core/fill"
+	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/key"
 	"gerastic/internal/core/meter"
 	"gerastic/internal/core/policy"
-	"gerastic/internal/core/rules"
 	"gerastic/internal/core/store"
 	"gerastic/internal/core/tags"
 )
@@ -181,7 +181,7 @@ func (f *Fragments) Look(id ID, ask Ask, now time.Time) Answer {
 	var room [256]byte
 	canonical := key.AppendFragment(room[:0], id.Namespace, id.Key)
 	in := decide.Input{Plan: &plan, Enabled: true, Now: now, Lost: f.Lost(now),
-		Visitor: rules.Directives{MaxAge: rules.Unset, MinFresh: rules.Unset, MaxStale: rules.Unset, NoCache: ask.Renew}}
+		Visitor: httprules.Directives{MaxAge: httprules.Unset, MinFresh: httprules.Unset, MaxStale: httprules.Unset, NoCache: ask.Renew}}
 	found := f.Store.Find(canonical, nil)
 	in.Entry, in.Variants = found.Entry, found.Variants
 	if f.Off(id.routeOf(in.Entry)) {
@@ -291,14 +291,14 @@ func (in *Fill) Check() *Refusal {
 		return invalid("a fragment needs a lifetime longer than 0: Cache-Control: max-age=SECONDS, or life")
 	case in.Coding != "" && in.Coding != "gzip":
 		return invalid("the body's coding is %q; a fragment is stored plain or as gzip", in.Coding)
-	case len(in.Tags) > rules.MaxGroups:
-		return invalid("the fragment has %d tags, and a purge must find it by each: at most %d are kept; tag what it shows, or the lists that it is on", len(in.Tags), rules.MaxGroups)
+	case len(in.Tags) > httprules.MaxGroups:
+		return invalid("the fragment has %d tags, and a purge must find it by each: at most %d are kept; tag what it shows, or the lists that it is on", len(in.Tags), httprules.MaxGroups)
 	case strings.ContainsFunc(in.Type, func(r rune) bool { return r < 0x20 || r > 0x7e }):
 		return invalid("%q is no media type", in.Type)
 	}
 	for _, tag := range in.Tags {
-		if tag == "" || len(tag) > rules.MaxGroupLength || !utf8.ValidString(tag) || strings.ContainsAny(tag, "\x00\n") {
-			return invalid("the tag %q is none: it is text of 1 to %d bytes", tag, rules.MaxGroupLength)
+		if tag == "" || len(tag) > httprules.MaxGroupLength || !utf8.ValidString(tag) || strings.ContainsAny(tag, "\x00\n") {
+			return invalid("the tag %q is none: it is text of 1 to %d bytes", tag, httprules.MaxGroupLength)
 		}
 	}
 	return nil
@@ -328,10 +328,10 @@ func (f *Fragments) Put(id ID, in Fill) error {
 	}
 	f.Meter.Record(f.Meter.Stripe(), &meter.Sample{Route: f.counted(id, nil), Outcome: meter.Behind, Origin: true, Waited: cost})
 	e := &store.Entry{
-		Key: canonical, Status: 200, Header: rules.Header{}, Body: in.Body, Received: now, Fill: store.Fill{Stamp: lease.Stamp, Began: lease.Began},
+		Key: canonical, Status: 200, Header: httprules.Header{}, Body: in.Body, Received: now, Fill: store.Fill{Stamp: lease.Stamp, Began: lease.Began},
 		Subject:   tags.Subject{Tags: unique(in.Tags), Route: id.Route(), Path: id.String(), Stamp: lease.Stamp},
-		Freshness: rules.Freshness{Born: now, Lifetime: max(0, in.Lifetime), Source: rules.FromMaxAge, StaleWhileRevalidate: max(0, in.Stale)},
-		Browser:   rules.Unset, Idle: rules.Unset, Parts: in.Parts[:min(len(in.Parts), MaxParts)],
+		Freshness: httprules.Freshness{Born: now, Lifetime: max(0, in.Lifetime), Source: httprules.FromMaxAge, StaleWhileRevalidate: max(0, in.Stale)},
+		Browser:   httprules.Unset, Idle: httprules.Unset, Parts: in.Parts[:min(len(in.Parts), MaxParts)],
 	}
 	if in.Type != "" {
 		e.Header["Content-Type"] = []string{in.Type}

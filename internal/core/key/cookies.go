@@ -4,7 +4,7 @@ import (
 	"iter"
 	"strings"
 
-	"gerastic/internal/core/rules"
+	"gerastic/internal/core/httprules"
 )
 
 // blank is what may stand around a cookie's name and value: SP and TAB. Other white
@@ -36,7 +36,7 @@ func cookiePairs(lines []string) iter.Seq2[string, string] {
 
 // CookieValue finds a cookie in a request. Several of one name all count, in their
 // order, since the origin may take any of them.
-func CookieValue(h rules.Header, name string) (value string, present bool) {
+func CookieValue(h httprules.Header, name string) (value string, present bool) {
 	var several []string
 	for n, v := range cookiePairs(h["Cookie"]) {
 		switch {
@@ -58,7 +58,7 @@ func CookieValue(h rules.Header, name string) (value string, present bool) {
 
 // CookieNames are the names of a request's cookies, each once, in their order; "" stands
 // for one without a name.
-func CookieNames(h rules.Header) (names []string) {
+func CookieNames(h httprules.Header) (names []string) {
 	seen := map[string]bool{}
 	for name := range cookiePairs(h["Cookie"]) {
 		if !seen[name] {
@@ -71,7 +71,7 @@ func CookieNames(h rules.Header) (names []string) {
 
 // CookieLike is the name of the first cookie of a request that a pattern matches; "" if
 // none does.
-func CookieLike(h rules.Header, pattern Pattern) string {
+func CookieLike(h httprules.Header, pattern Pattern) string {
 	for name := range cookiePairs(h["Cookie"]) {
 		if name != "" && pattern.Match(name) {
 			return name
@@ -116,7 +116,7 @@ func (spec *Spec) HoldsField(name string) bool {
 }
 
 // LeavesCookieOut reports whether a request has a cookie that the key does not hold.
-func (spec *Spec) LeavesCookieOut(h rules.Header) bool {
+func (spec *Spec) LeavesCookieOut(h httprules.Header) bool {
 	for name := range cookiePairs(h["Cookie"]) {
 		if name == "" || !spec.HoldsCookie(name) {
 			return true

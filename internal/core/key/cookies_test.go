@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"pgregory.net/rapid"
 
-	"gerastic/internal/core/rules"
+	"gerastic/internal/core/httprules"
 )
 
 func TestCookiesReadAsOriginsReadThem(t *testing.T) {
@@ -26,7 +26,7 @@ func TestCookiesReadAsOriginsReadThem(t *testing.T) {
 		{"a value may hold =", "lang=x=y", "x=y", true},
 		{"names have a case", "Lang=x", "", false},
 	} {
-		value, present := CookieValue(rules.Header{"Cookie": {c.line}}, "lang")
+		value, present := CookieValue(httprules.Header{"Cookie": {c.line}}, "lang")
 		assert.Equal(t, c.want, value, c.name)
 		assert.Equal(t, c.present, present, c.name)
 	}
@@ -37,8 +37,8 @@ func TestCookiesReadAsOriginsReadThem(t *testing.T) {
 func TestWhatIsKeptReadsAsBefore(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		line := rapid.StringMatching(`([ab ]{0,2}=?[ab=,"]{0,2};? ?){0,5}`).Draw(t, "line")
-		h := rules.Header{"Cookie": {line}}
-		kept := rules.Header{"Cookie": KeepCookies(h["Cookie"], func(name string) bool { return name == "a" })}
+		h := httprules.Header{"Cookie": {line}}
+		kept := httprules.Header{"Cookie": KeepCookies(h["Cookie"], func(name string) bool { return name == "a" })}
 		want, present := CookieValue(h, "a")
 		got, still := CookieValue(kept, "a")
 		assert.Equal(t, want, got)
@@ -52,7 +52,7 @@ func TestWhatIsKeptReadsAsBefore(t *testing.T) {
 // TestPromise6ACookieRepeatedCostsItsLength: 9,000 of one name made a hit take 70 ms.
 func TestPromise6ACookieRepeatedCostsItsLength(t *testing.T) {
 	took := func(n int) time.Duration {
-		h := rules.Header{"Cookie": {strings.Repeat("lang=xy;", n)}}
+		h := httprules.Header{"Cookie": {strings.Repeat("lang=xy;", n)}}
 		best := time.Hour
 		for range 7 {
 			began := time.Now()
@@ -70,7 +70,7 @@ func TestPromise6ACookieRepeatedCostsItsLength(t *testing.T) {
 func TestASignedIdentityIsBothOfItsCookies(t *testing.T) {
 	spec := &Spec{Identity: Identity{From: Cookie, Name: "crew"}}
 	of := func(line string) string {
-		return string(spec.Append(nil, "r", &Request{Method: "GET", Header: rules.Header{"Cookie": {line}}}))
+		return string(spec.Append(nil, "r", &Request{Method: "GET", Header: httprules.Header{"Cookie": {line}}}))
 	}
 	assert.NotEqual(t, of("crew=ada"), of("crew=ada; crew.sig=1"))
 	assert.NotEqual(t, of("crew=ada; crew.sig=2"), of("crew=ada; crew.sig=1"))

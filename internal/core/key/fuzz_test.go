@@ -5,7 +5,7 @@ import (
 	"reflect"
 	"testing"
 
-	"gerastic/internal/core/rules"
+	"gerastic/internal/core/httprules"
 )
 
 // FuzzBody: a canonical body is stable, and two texts that share one mean the same.
@@ -17,11 +17,11 @@ func FuzzBody(f *testing.F) {
 		f.Add([]byte(seed))
 	}
 	f.Fuzz(func(t *testing.T, body []byte) {
-		r := &Request{Method: "POST", Query: string(body), Header: rules.Header{"Content-Type": {"application/json"}}}
+		r := &Request{Method: "POST", Query: string(body), Header: httprules.Header{"Content-Type": {"application/json"}}}
 		for _, kind := range []BodyKind{Bytes, JSON, GraphQL} {
 			_, _ = BodyOf(kind, r, body)
 		}
-		_, _ = BodyOf(GraphQL, &Request{Method: "GET", Query: string(body), Header: rules.Header{}}, nil)
+		_, _ = BodyOf(GraphQL, &Request{Method: "GET", Query: string(body), Header: httprules.Header{}}, nil)
 		HasGraphQLErrors(body)
 		canonical, ok := CanonicalJSON(body)
 		if !ok {
@@ -40,7 +40,7 @@ func FuzzBody(f *testing.F) {
 // FuzzParts: whatever is read as a key is written back as it was.
 func FuzzParts(f *testing.F) {
 	spec := &Spec{Headers: []string{"X"}}
-	f.Add(string(spec.Append(nil, "r", &Request{Host: "h", Path: "/p", Query: "q", HasQuery: true, Header: rules.Header{"X": {"1"}}})))
+	f.Add(string(spec.Append(nil, "r", &Request{Host: "h", Path: "/p", Query: "q", HasQuery: true, Header: httprules.Header{"X": {"1"}}})))
 	f.Add("r\x01\x00\x05")
 	f.Fuzz(func(t *testing.T, s string) {
 		var back []byte

@@ -9,7 +9,7 @@ import (
 	"encoding/hex"
 	"strings"
 
-	"gerastic/internal/core/rules"
+	"gerastic/internal/core/httprules"
 )
 
 // Request is what a key is taken from: a request as the visitor sent it, with the
@@ -21,7 +21,7 @@ type Request struct {
 	Path     string // as sent, still percent-encoded
 	Query    string // as sent, without "?"
 	HasQuery bool   // "/x?" is another URI than "/x" (RFC 3986 §6.2.3)
-	Header   rules.Header
+	Header   httprules.Header
 
 	// Body is the canonical body of a request whose route keys by it, made by BodyOf.
 	Body string
@@ -58,7 +58,7 @@ type Identity struct {
 }
 
 // Of returns who is asking; present is false for somebody unknown.
-func (id Identity) Of(h rules.Header) (value string, present bool) {
+func (id Identity) Of(h httprules.Header) (value string, present bool) {
 	switch id.From {
 	case Field:
 		return h.Joined(id.Name), h.Has(id.Name)
@@ -213,7 +213,7 @@ func Parts(canonical string) []Part {
 			return nil
 		}
 		if p.Source == Field { // credentials are not shown
-			p.Value = rules.ShownValue(p.Name, p.Value)
+			p.Value = httprules.ShownValue(p.Name, p.Value)
 		}
 		parts = append(parts, p)
 	}

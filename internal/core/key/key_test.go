@@ -7,7 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"pgregory.net/rapid"
 
-	"gerastic/internal/core/rules"
+	"gerastic/internal/core/httprules"
 )
 
 func TestQueryRules(t *testing.T) {
@@ -45,7 +45,7 @@ func TestQueryRules(t *testing.T) {
 var part = rapid.OneOf(rapid.StringMatching(`[a-c=&;,/\x00\x01 ]{0,6}`), rapid.String())
 
 func drawRequest(t *rapid.T, label string) *Request {
-	r := &Request{Method: "GET", Scheme: rapid.SampledFrom([]string{"http", "https"}).Draw(t, label+"scheme"), Header: rules.Header{}}
+	r := &Request{Method: "GET", Scheme: rapid.SampledFrom([]string{"http", "https"}).Draw(t, label+"scheme"), Header: httprules.Header{}}
 	r.Host, r.Path = part.Draw(t, label+"host"), "/"+part.Draw(t, label+"path")
 	r.HasQuery = rapid.Bool().Draw(t, label+"has")
 	if r.HasQuery {

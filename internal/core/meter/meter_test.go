@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"pgregory.net/rapid"
 
-	"gerastic/internal/core/rules"
+	"gerastic/internal/core/httprules"
 )
 
 // TestPromise7SumsAgree: however samples come and whenever they are drained, each is
@@ -92,8 +92,8 @@ func TestPercentilesAreOffByOneStepAtMost(t *testing.T) {
 }
 
 func TestNames(t *testing.T) {
-	assert.Equal(t, "unstorable:no-store", Unstorable(rules.NoStore).String())
-	assert.Equal(t, "body-too-large", Unstorable(rules.TooLarge).String())
+	assert.Equal(t, "unstorable:no-store", Unstorable(httprules.NoStore).String())
+	assert.Equal(t, "body-too-large", Unstorable(httprules.TooLarge).String())
 	for _, o := range append(Outcomes(), Behind) {
 		back, ok := ParseOutcome(o.String())
 		assert.True(t, ok)

@@ -5,7 +5,7 @@ package meter
 import (
 	"strings"
 
-	"gerastic/internal/core/rules"
+	"gerastic/internal/core/httprules"
 )
 
 // Outcome is how a request ended; every request has exactly one.
@@ -78,8 +78,8 @@ const (
 var causeNames = [...]string{"", "cold", "expired", "purged", "evicted", "variant", "method", "asked", "route", "off", "first-sight", "body-too-large", "pieces", "signed-in", "nameless"}
 
 // Unstorable is the cause of a miss whose answer a rule forbids to store.
-func Unstorable(r rules.Rule) Cause {
-	if r == rules.TooLarge {
+func Unstorable(r httprules.Rule) Cause {
+	if r == httprules.TooLarge {
 		return BodyTooLarge
 	}
 	return unstorable + Cause(r)
@@ -87,7 +87,7 @@ func Unstorable(r rules.Rule) Cause {
 
 func (c Cause) String() string {
 	if c >= unstorable {
-		return "unstorable:" + rules.Rule(c-unstorable).Name()
+		return "unstorable:" + httprules.Rule(c-unstorable).Name()
 	}
 	return causeNames[c]
 }

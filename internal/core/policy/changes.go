@@ -9,7 +9,7 @@ import (
 	"github.com/goccy/go-yaml/ast"
 
 	"gerastic/internal/core/changes"
-	"gerastic/internal/core/rules"
+	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/tags"
 )
 
@@ -268,8 +268,8 @@ func (d *document) changeTags(n ast.Node, where string) (all []changes.Template)
 		if err != nil {
 			d.fail(n, "%s: %v", where, err)
 		}
-		if len(text) > rules.MaxGroupLength {
-			d.fail(n, "%s: a tag has at most %d bytes", where, rules.MaxGroupLength)
+		if len(text) > httprules.MaxGroupLength {
+			d.fail(n, "%s: a tag has at most %d bytes", where, httprules.MaxGroupLength)
 		}
 		all = append(all, t)
 	})

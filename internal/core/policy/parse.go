@@ -12,9 +12,9 @@ import (
 
 	"github.com/goccy/go-yaml/ast"
 
+	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/key"
 	"gerastic/internal/core/meter"
-	"gerastic/internal/core/rules"
 	"gerastic/internal/core/tags"
 )
 
@@ -211,10 +211,10 @@ func (d *document) tagHeader(n ast.Node, o *Origin) {
 	o.TagSeparator = " "
 	d.mapping(n, "tag_header",
 		field{"name", func(n ast.Node) {
-			if s, ok := d.text(n, "tag_header.name"); ok && !rules.IsToken(s) {
+			if s, ok := d.text(n, "tag_header.name"); ok && !httprules.IsToken(s) {
 				d.fail(n, "tag_header.name %q is no header name", s)
 			} else {
-				o.TagHeader = rules.CanonicalName(s)
+				o.TagHeader = httprules.CanonicalName(s)
 			}
 		}},
 		field{"separator", func(n ast.Node) {
@@ -230,7 +230,7 @@ func (d *document) tagHeader(n ast.Node, o *Origin) {
 func (d *document) route(n ast.Node) *Plan {
 	plan := &Plan{
 		Enabled: true, Hosts: []HostPattern{"*"}, Methods: []string{"GET", "HEAD"},
-		Terms: rules.NoTerms(), Idle: rules.Unset, Browser: rules.Unset, MaxBody: DefaultMaxBody, Obey: ObeyRevalidate,
+		Terms: httprules.NoTerms(), Idle: httprules.Unset, Browser: httprules.Unset, MaxBody: DefaultMaxBody, Obey: ObeyRevalidate,
 	}
 	before := len(d.problems)
 	var templates []ast.Node
@@ -341,8 +341,8 @@ func (d *document) key(n ast.Node, spec *key.Spec) {
 		field{"query", func(n ast.Node) { d.query(n, &spec.Query) }},
 		field{"headers", func(n ast.Node) {
 			d.strings(n, "key.headers", func(n ast.Node, s string) {
-				switch name := rules.CanonicalName(s); {
-				case !rules.IsToken(s):
+				switch name := httprules.CanonicalName(s); {
+				case !httprules.IsToken(s):
 					d.fail(n, "key.headers: %q is no header name", s)
 				case name == "Cookie" || name == "Authorization":
 					d.fail(n, "key.headers: %s would make an entry for each visitor; name single cookies under key.cookies", name)
@@ -353,7 +353,7 @@ func (d *document) key(n ast.Node, spec *key.Spec) {
 		}},
 		field{"cookies", func(n ast.Node) {
 			d.strings(n, "key.cookies", func(n ast.Node, s string) {
-				if !rules.IsToken(s) {
+				if !httprules.IsToken(s) {
 					d.fail(n, "key.cookies: %q is no cookie name", s)
 					return
 				}
@@ -391,9 +391,9 @@ func (d *document) identity(n ast.Node, id *key.Identity) {
 	case s == "none":
 	case s == "authorization":
 		*id = key.Identity{From: key.Field, Name: "Authorization"}
-	case kind == "header" && rules.IsToken(name):
-		*id = key.Identity{From: key.Field, Name: rules.CanonicalName(name)}
-	case kind == "cookie" && rules.IsToken(name):
+	case kind == "header" && httprules.IsToken(name):
+		*id = key.Identity{From: key.Field, Name: httprules.CanonicalName(name)}
+	case kind == "cookie" && httprules.IsToken(name):
 		*id = key.Identity{From: key.Cookie, Name: name}
 	default:
 		d.fail(n, "key.identity cannot be %q; write none, authorization, header:NAME or cookie:NAME", s)
@@ -495,9 +495,9 @@ func (d *document) lifetime(n ast.Node, plan *Plan) {
 		field{"fresh", func(n ast.Node) { d.duration(n, "lifetime.fresh", &terms.Fresh) }},
 		field{"source", func(n ast.Node) {
 			if i := d.choice(n, "lifetime.source", "origin", "policy", "forced"); i >= 0 {
-				terms.Trust = rules.Trust(i)
+				terms.Trust = httprules.Trust(i)
 			}
-			if terms.Trust == rules.TrustForced {
+			if terms.Trust == httprules.TrustForced {
 				forced = n
 			}
 		}},
@@ -512,10 +512,10 @@ func (d *document) lifetime(n ast.Node, plan *Plan) {
 		field{"refresh_early", func(n ast.Node) { d.boolean(n, "lifetime.refresh_early", &plan.RefreshEarly) }},
 		field{"browser", func(n ast.Node) { d.duration(n, "lifetime.browser", &plan.Browser) }},
 	)
-	if terms.AtLeast != rules.Unset && terms.AtMost != rules.Unset && terms.AtLeast > terms.AtMost {
+	if terms.AtLeast != httprules.Unset && terms.AtMost != httprules.Unset && terms.AtLeast > terms.AtMost {
 		d.fail(n, "lifetime.at_least is longer than at_most")
 	}
-	if terms.Trust != rules.TrustOrigin && terms.Fresh == rules.Unset && len(terms.ByStatus) == 0 {
+	if terms.Trust != httprules.TrustOrigin && terms.Fresh == httprules.Unset && len(terms.ByStatus) == 0 {
 		d.fail(n, "lifetime.source takes our lifetime instead of the origin's, but there is none; add fresh")
 	}
 	if forced != nil {
@@ -523,13 +523,13 @@ func (d *document) lifetime(n ast.Node, plan *Plan) {
 	}
 }
 
-func (d *document) byStatus(n ast.Node, terms *rules.Terms) {
+func (d *document) byStatus(n ast.Node, terms *httprules.Terms) {
 	m, ok := d.resolve(n).(ast.MapNode)
 	if !ok {
 		d.fail(n, "lifetime.by_status must map statuses to lifetimes: { 404: 30s, 5xx: 1s }")
 		return
 	}
-	terms.ByStatus = rules.ByStatus{}
+	terms.ByStatus = httprules.ByStatus{}
 	for it := m.MapRange(); it.Next(); {
 		status, ok := statusNamed(fmt.Sprint(keyText(it.Key())))
 		if !ok {
@@ -540,19 +540,19 @@ func (d *document) byStatus(n ast.Node, terms *rules.Terms) {
 			d.fail(it.Key(), "lifetime.by_status: %v stands twice; keep one", keyText(it.Key()))
 			continue
 		}
-		life := rules.Unset
+		life := httprules.Unset
 		d.duration(it.Value(), "lifetime.by_status", &life)
-		if life != rules.Unset {
+		if life != httprules.Unset {
 			terms.ByStatus[status] = life
 		}
 	}
 }
 
-// statusNamed reads a status, or a group of them, as rules.ByStatus has it.
+// statusNamed reads a status, or a group of them, as httprules.ByStatus has it.
 func statusNamed(s string) (status int, ok bool) {
 	switch strings.ToLower(s) {
 	case "any":
-		return rules.AnyStatus, true
+		return httprules.AnyStatus, true
 	case "4xx":
 		return 4, true
 	case "5xx":
@@ -563,7 +563,7 @@ func statusNamed(s string) (status int, ok bool) {
 }
 
 // staleIfError reads how long a stale answer may stand in, and for which failures.
-func (d *document) staleIfError(n ast.Node, terms *rules.Terms) {
+func (d *document) staleIfError(n ast.Node, terms *httprules.Terms) {
 	if _, isMap := n.(ast.MapNode); !isMap {
 		d.duration(n, "lifetime.stale_if_error", &terms.StaleIfError)
 		return
@@ -582,7 +582,7 @@ func (d *document) staleIfError(n ast.Node, terms *rules.Terms) {
 			})
 		}},
 	)
-	if terms.StaleIfError == rules.Unset {
+	if terms.StaleIfError == httprules.Unset {
 		d.fail(n, "lifetime.stale_if_error does not say for how long: { for: 1d, on: [500, 503] }")
 	}
 }

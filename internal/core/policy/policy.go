@@ -8,8 +8,8 @@ import (
 	"slices"
 	"time"
 
+	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/key"
-	"gerastic/internal/core/rules"
 	"gerastic/internal/core/tags"
 )
 
@@ -83,7 +83,7 @@ type Plan struct {
 	// stored under another name is judged anew.
 	TermsName string
 	Key       key.Spec
-	Terms     rules.Terms
+	Terms     httprules.Terms
 	Idle      time.Duration // leave when not asked for this long; Unset: never
 	Browser   time.Duration // Cache-Control max-age sent to visitors; Unset: the origin's
 	Tags      []tags.Template

@@ -6,8 +6,8 @@ import (
 
 	"github.com/goccy/go-yaml/ast"
 
+	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/key"
-	"gerastic/internal/core/rules"
 )
 
 // Mark is something that a request carries when its visitor is signed in.
@@ -17,7 +17,7 @@ type Mark struct {
 }
 
 // Of names what of a request the mark is, "cookie session"; "" if it does not carry it.
-func (m Mark) Of(h rules.Header) string {
+func (m Mark) Of(h httprules.Header) string {
 	if m.From == key.Cookie {
 		if name := key.CookieLike(h, m.Name); name != "" {
 			return "cookie " + name
@@ -39,7 +39,7 @@ func (plan *Plan) Withholds(name string) bool {
 	if plan.Key.HoldsField(name) || slices.Contains(plan.AlsoFields, name) {
 		return false
 	}
-	return plan.Terms.States() || rules.Steering(name)
+	return plan.Terms.States() || httprules.Steering(name)
 }
 
 // WithholdsCookie reports the same of a cookie.
@@ -50,7 +50,7 @@ func (plan *Plan) WithholdsCookie(name string) bool {
 // SignedIn names what of a request says that its visitor is signed in, so that no shared
 // answer is for them; "" if nothing does. Whom the key names has entries of their own.
 // Authorization is not judged here where the origin decides: RFC 9111 §3.5 does.
-func (plan *Plan) SignedIn(h rules.Header) string {
+func (plan *Plan) SignedIn(h httprules.Header) string {
 	if plan.Shared {
 		return ""
 	}
@@ -62,7 +62,7 @@ func (plan *Plan) SignedIn(h rules.Header) string {
 		}
 	}
 	for name := range h {
-		if rules.Credential(name) && (name != "Authorization" || plan.Terms.States()) && name != "Gerastic-Explain" &&
+		if httprules.Credential(name) && (name != "Authorization" || plan.Terms.States()) && name != "Gerastic-Explain" &&
 			!plan.Key.HoldsField(name) && !slices.Contains(plan.AlsoFields, name) {
 			return "header " + name
 		}
@@ -71,13 +71,13 @@ func (plan *Plan) SignedIn(h rules.Header) string {
 }
 
 // Declares reports whether what SignedIn named is a mark that the policy itself declares.
-func (plan *Plan) Declares(mark string, h rules.Header) bool {
+func (plan *Plan) Declares(mark string, h httprules.Header) bool {
 	return slices.ContainsFunc(plan.Marks, func(m Mark) bool { return m.Of(h) == mark })
 }
 
 // Authorized reports whether a request carries Authorization outside the key: a stored
 // answer is for it only if RFC 9111 §3.5 lets it be.
-func (plan *Plan) Authorized(h rules.Header) bool {
+func (plan *Plan) Authorized(h httprules.Header) bool {
 	return h.Has("Authorization") && !plan.Key.HoldsField("Authorization")
 }
 
@@ -88,11 +88,11 @@ func (d *document) visitors(n ast.Node) (marks []Mark) {
 			d.strings(n, "visitors.signed_in", func(n ast.Node, s string) {
 				from, name, _ := strings.Cut(s, ":")
 				switch {
-				case !rules.IsToken(name) || strings.Count(name, "*") > 1:
+				case !httprules.IsToken(name) || strings.Count(name, "*") > 1:
 				case from == "cookie":
 					marks = append(marks, Mark{key.Cookie, key.Pattern(name)})
 					return
-				case from == "header" && rules.CanonicalName(name) != "Cookie":
+				case from == "header" && httprules.CanonicalName(name) != "Cookie":
 					marks = append(marks, Mark{key.Field, key.Pattern(strings.ToLower(name))})
 					return
 				}
@@ -106,15 +106,15 @@ func (d *document) visitors(n ast.Node) (marks []Mark) {
 // alsoGets reads what the origin may see besides the key.
 func (d *document) alsoGets(n ast.Node, plan *Plan) {
 	d.strings(n, "origin_also_gets", func(n ast.Node, s string) {
-		if name, isCookie := strings.CutPrefix(s, "cookie:"); isCookie && rules.IsToken(name) {
+		if name, isCookie := strings.CutPrefix(s, "cookie:"); isCookie && httprules.IsToken(name) {
 			plan.AlsoCookies = append(plan.AlsoCookies, name)
 			return
 		}
-		if !rules.IsToken(s) {
+		if !httprules.IsToken(s) {
 			d.fail(n, "origin_also_gets: %q is no header name; write a name, or cookie:NAME for one cookie", s)
 			return
 		}
-		name := rules.CanonicalName(s)
+		name := httprules.CanonicalName(s)
 		if name == "Cookie" {
 			d.warn(n, "origin_also_gets: with Cookie the origin sees every cookie, and what it makes of one visitor's is shown to others; name single ones as cookie:NAME, or put them under key.cookies")
 		}
@@ -125,11 +125,11 @@ func (d *document) alsoGets(n ast.Node, plan *Plan) {
 // warnOfVisitors says where a route could show one visitor's page to another.
 func (d *document) warnOfVisitors(n ast.Node, plan *Plan) {
 	identified := plan.Key.Identity.From != 0
-	if plan.Terms.Fresh != rules.Unset && identified {
+	if plan.Terms.Fresh != httprules.Unset && identified {
 		d.warn(n, "route %s: fresh beside identity keeps each visitor's pages although they change with what the visitor does; a message that is shown once comes twice. Leave fresh out, so that the origin says how long each page lives", plan.Name)
 	}
 	catchAll := len(plan.Path.segments) == 0 && plan.Path.rest != ""
-	if catchAll && plan.Terms.Fresh != rules.Unset && !identified && len(plan.Marks) == 0 && !plan.Shared {
+	if catchAll && plan.Terms.Fresh != httprules.Unset && !identified && len(plan.Marks) == 0 && !plan.Shared {
 		d.warn(n, `route %s: it gives every page a lifetime (fresh), and nothing says which visitors are signed in; write visitors: { signed_in: ["cookie:NAME"] } at the top, key.identity, or signed_in: shared if its pages are the same for everybody`, plan.Name)
 	}
 }

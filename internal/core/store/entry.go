@@ -9,7 +9,7 @@ import (
 	"unsafe"
 
 	"gerastic/internal/core/compose"
-	"gerastic/internal/core/rules"
+	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/tags"
 )
 
@@ -23,7 +23,7 @@ type Entry struct {
 	// RouteTags is how many of the subject's tags come from the route; the origin named
 	// those behind them.
 	RouteTags int
-	Vary      []rules.Varying
+	Vary      []httprules.Varying
 
 	// Fill is when the fill began that brought it: what it says cannot be newer than that.
 	Fill Fill
@@ -34,15 +34,15 @@ type Entry struct {
 	Terms string
 
 	Status    int
-	Header    rules.Header // as it came, less what Storable takes away
+	Header    httprules.Header // as it came, less what Storable takes away
 	Body      []byte
-	Freshness rules.Freshness
+	Freshness httprules.Freshness
 	Received  time.Time
-	// Browser is the Cache-Control max-age for visitors; rules.Unset leaves the origin's.
+	// Browser is the Cache-Control max-age for visitors; httprules.Unset leaves the origin's.
 	Browser time.Duration
-	// Idle is how long it stays without being asked for; rules.Unset for ever.
+	// Idle is how long it stays without being asked for; httprules.Unset for ever.
 	Idle time.Duration
-	// Most is the longest life that the fragments in it allow; rules.Unset if it tells of none.
+	// Most is the longest life that the fragments in it allow; httprules.Unset if it tells of none.
 	Most time.Duration
 	// OriginOnly: its origin saw a cookie that its key leaves out, so that only the origin's
 	// word gives it a life.
@@ -75,7 +75,7 @@ type Entry struct {
 	Coding atomic.Uint32
 
 	plain   Form
-	coded   [len(rules.Codings)]atomic.Pointer[Form]
+	coded   [len(httprules.Codings)]atomic.Pointer[Form]
 	renewed atomic.Pointer[Entry] // by one with the same body
 
 	cost   atomic.Int64  // ns that its fill takes, smoothed
@@ -157,9 +157,9 @@ func (e *Entry) Latest() *Entry {
 
 // Form is an entry in one coding, prepared for sending, so that a hit builds nothing.
 type Form struct {
-	Coding rules.Coding
+	Coding httprules.Coding
 	Lines  []Line
-	Header rules.Header // what conditions and ranges are compared with
+	Header httprules.Header // what conditions and ranges are compared with
 	Body   []byte
 }
 
@@ -183,7 +183,7 @@ func (e *Entry) Prepare() {
 	for name, values := range e.Header {
 		switch {
 		case name == "Cache-Status": // ours is appended, see Moving
-		case e.Browser != rules.Unset && (name == "Cache-Control" || name == "Expires" || name == "Pragma"):
+		case e.Browser != httprules.Unset && (name == "Cache-Control" || name == "Expires" || name == "Pragma"):
 		case name == "Content-Length": // ours below
 		default:
 			lines = append(lines, Line{name, values})
@@ -196,9 +196,9 @@ func (e *Entry) Prepare() {
 }
 
 // Form returns the entry in a coding, or plain while there is no such form.
-func (e *Entry) Form(c rules.Coding) *Form {
-	if c != rules.Identity {
-		for i, known := range rules.Codings {
+func (e *Entry) Form(c httprules.Coding) *Form {
+	if c != httprules.Identity {
+		for i, known := range httprules.Codings {
 			if known == c {
 				if f := e.coded[i].Load(); f != nil {
 					return f
@@ -210,8 +210,8 @@ func (e *Entry) Form(c rules.Coding) *Form {
 }
 
 // AddForm gives a stored entry another form, if there is room for it.
-func (m *Memory) AddForm(e *Entry, c rules.Coding, body []byte) bool {
-	f := &Form{Coding: c, Body: body, Header: rules.Header{"Etag": nil, "Last-Modified": e.Header["Last-Modified"], "Date": e.Header["Date"]}}
+func (m *Memory) AddForm(e *Entry, c httprules.Coding, body []byte) bool {
+	f := &Form{Coding: c, Body: body, Header: httprules.Header{"Etag": nil, "Last-Modified": e.Header["Last-Modified"], "Date": e.Header["Date"]}}
 	for _, l := range e.plain.Lines {
 		switch l.Name {
 		case "Content-Length":
@@ -219,7 +219,7 @@ func (m *Memory) AddForm(e *Entry, c rules.Coding, body []byte) bool {
 		case "Content-Digest", "Repr-Digest", "Digest", "Content-Md5":
 			continue // of other bytes (RFC 9530 §2, §3)
 		case "Etag":
-			l.Values = []string{rules.CodedTag(l.Values[0], c)}
+			l.Values = []string{httprules.CodedTag(l.Values[0], c)}
 			f.Header["Etag"] = l.Values
 		}
 		f.Lines = append(f.Lines, l)
@@ -233,7 +233,7 @@ func (m *Memory) AddForm(e *Entry, c rules.Coding, body []byte) bool {
 	}
 	e.size.Add(size)
 	m.used.Add(size)
-	for i, known := range rules.Codings {
+	for i, known := range httprules.Codings {
 		if known == c {
 			e.coded[i].Store(f)
 		}
@@ -250,10 +250,10 @@ func (e *Entry) Moving(now time.Time) (age, status, cacheControl []string) {
 	}
 	left := int64((e.Freshness.Lifetime - time.Duration(seconds)*time.Second) / time.Second)
 	m := &moving{age: seconds, ageLine: []string{strconv.FormatInt(seconds, 10)}}
-	ours := rules.CacheStatus{TTL: left, HasTTL: true}.String()
+	ours := httprules.CacheStatus{TTL: left, HasTTL: true}.String()
 	m.status = append(append(make([]string, 0, 1), e.Header["Cache-Status"]...), ours)
-	if e.Browser != rules.Unset {
-		m.cacheControl = []string{rules.BrowserControl(e.Header, e.Personal, e.Browser, time.Duration(seconds)*time.Second)}
+	if e.Browser != httprules.Unset {
+		m.cacheControl = []string{httprules.BrowserControl(e.Header, e.Personal, e.Browser, time.Duration(seconds)*time.Second)}
 	}
 	e.moving.Store(m)
 	return m.ageLine, m.status, m.cacheControl

@@ -10,12 +10,12 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"gerastic/internal/core/rules"
+	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/tags"
 )
 
 func sized(key string, bytes int) *Entry {
-	return &Entry{Key: key, Subject: tags.Subject{Route: "r", Path: key}, Body: make([]byte, bytes), Browser: rules.Unset, Idle: rules.Unset}
+	return &Entry{Key: key, Subject: tags.Subject{Route: "r", Path: key}, Body: make([]byte, bytes), Browser: httprules.Unset, Idle: httprules.Unset}
 }
 
 // TestPromise6WhatIsReadStaysInTheAccount: however entries come, are read, leave and are read

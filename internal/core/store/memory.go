@@ -10,7 +10,7 @@ import (
 	"sync/atomic"
 	"time"
 
-	"gerastic/internal/core/rules"
+	"gerastic/internal/core/httprules"
 )
 
 // Store is where entries are kept between requests. Implementations are safe for
@@ -18,7 +18,7 @@ import (
 type Store interface {
 	// Find returns how many entries a key has and the one among them that answers the
 	// request: the newest whose Vary matches, else the newest without one (RFC 9111 §4.1).
-	Find(canonical []byte, request rules.Fields) Found
+	Find(canonical []byte, request httprules.Fields) Found
 	// Put stores an entry, in place of the one that answers the same requests. It
 	// returns ErrNoRoom when the entry does not fit at all, and ErrOvertaken when what
 	// answers the same requests comes from a fill that began later.
@@ -122,7 +122,7 @@ func NewMemory(limit int64, eviction Eviction) *Memory {
 func (m *Memory) shard(hash uint64) *shard { return &m.shards[hash%shardCount] }
 
 // Find implements Store. The hash only finds the bucket; the whole key is compared.
-func (m *Memory) Find(canonical []byte, request rules.Fields) Found {
+func (m *Memory) Find(canonical []byte, request httprules.Fields) Found {
 	hash := maphash.Bytes(m.seed, canonical)
 	s := m.shard(hash)
 	s.mu.RLock()
@@ -135,7 +135,7 @@ func (m *Memory) Find(canonical []byte, request rules.Fields) Found {
 	return Found{}
 }
 
-func (b *bucket) find(request rules.Fields) Found {
+func (b *bucket) find(request httprules.Fields) Found {
 	f := Found{Entry: choose(b.variants, request), Variants: b.len()}
 	if len(b.failures) == 0 {
 		return f
@@ -153,10 +153,10 @@ func (b *bucket) find(request rules.Fields) Found {
 // choose takes the variant that answers a request, whose codings it accepts: the newest that
 // says what it depends on, else the newest that does not (RFC 9111 §4.1). The latter is no
 // answer to a request that says something where a newer one is known to depend on it.
-func choose(variants []*Entry, request rules.Fields) (plain *Entry) {
+func choose(variants []*Entry, request httprules.Fields) (plain *Entry) {
 	for i, e := range variants {
 		switch {
-		case !rules.Accepts(request, e.Encodings) || !rules.Matches(e.Vary, request):
+		case !httprules.Accepts(request, e.Encodings) || !httprules.Matches(e.Vary, request):
 		case len(e.Vary) > 0:
 			return e
 		case plain == nil && !depends(variants[:i], request):
@@ -168,7 +168,7 @@ func choose(variants []*Entry, request rules.Fields) (plain *Entry) {
 
 // depends reports whether one of the variants depends on something that a request says,
 // codings apart.
-func depends(variants []*Entry, request rules.Fields) bool {
+func depends(variants []*Entry, request httprules.Fields) bool {
 	for _, e := range variants {
 		for _, v := range e.Vary {
 			if v.Name != "Accept-Encoding" && len(request.Lines(v.Name)) > 0 {
@@ -415,7 +415,7 @@ func (m *Memory) SweepIdle(now time.Time, limit int) int {
 	var idle []*Entry
 	for i := range m.shards {
 		m.shards[i].each(func(e *Entry) {
-			if e.Idle != rules.Unset && e.Unused(now) > e.Idle {
+			if e.Idle != httprules.Unset && e.Unused(now) > e.Idle {
 				idle = append(idle, e)
 			}
 		})

@@ -11,7 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"gerastic/internal/core/rules"
+	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/tags"
 )
 
@@ -19,15 +19,15 @@ var noon = time.Date(2026, 5, 17, 12, 0, 0, 0, time.UTC)
 
 func entry(key string, size int, entryTags ...string) *Entry {
 	e := &Entry{
-		Key: key, Scheme: "http", Status: 200, Header: rules.Header{"Content-Type": {"text/plain"}}, Body: make([]byte, size),
+		Key: key, Scheme: "http", Status: 200, Header: httprules.Header{"Content-Type": {"text/plain"}}, Body: make([]byte, size),
 		Subject:   tags.Subject{Tags: entryTags, Route: "r", Host: "h", Path: "/" + key},
-		Freshness: rules.Freshness{Born: noon, Lifetime: time.Minute}, Browser: rules.Unset, Idle: rules.Unset,
+		Freshness: httprules.Freshness{Born: noon, Lifetime: time.Minute}, Browser: httprules.Unset, Idle: httprules.Unset,
 	}
 	e.Prepare()
 	return e
 }
 
-func find(m *Memory, key string, request rules.Header) *Entry {
+func find(m *Memory, key string, request httprules.Header) *Entry {
 	return m.Find([]byte(key), request).Entry
 }
 
@@ -36,14 +36,14 @@ func TestVariantsOfAKey(t *testing.T) {
 	variant := func(device, body string) *Entry {
 		e := entry("k", 0)
 		e.Body = []byte(body)
-		e.Vary = []rules.Varying{{Name: "X-Device", Value: device, Present: true}}
+		e.Vary = []httprules.Varying{{Name: "X-Device", Value: device, Present: true}}
 		return e
 	}
-	phone := rules.Header{"X-Device": {"phone"}}
+	phone := httprules.Header{"X-Device": {"phone"}}
 	require.NoError(t, m.Put(variant("phone", "small"), noon))
 	require.NoError(t, m.Put(variant("desk", "large"), noon))
 	assert.Equal(t, "small", string(find(m, "k", phone).Body))
-	assert.Nil(t, find(m, "k", rules.Header{}))
+	assert.Nil(t, find(m, "k", httprules.Header{}))
 	_ = m.Put(variant("phone", "smaller"), noon)
 	assert.Equal(t, "smaller", string(find(m, "k", phone).Body), "a newer answer takes the older one's place")
 	assert.EqualValues(t, 2, m.Figures().Entries)
@@ -65,7 +65,7 @@ func TestPromise2NothingTakesThePlaceOfWhatBeganLater(t *testing.T) {
 		for range rapid.IntRange(1, 20).Draw(t, "fills") {
 			device := rapid.SampledFrom(devices).Draw(t, "device")
 			e := entry("k", 1)
-			e.Vary = []rules.Varying{{Name: "X-Device", Value: device, Present: true}}
+			e.Vary = []httprules.Varying{{Name: "X-Device", Value: device, Present: true}}
 			e.Fill = Fill{Stamp: tags.Stamp(rapid.IntRange(0, 3).Draw(t, "stamp")), Began: noon.Add(time.Duration(rapid.IntRange(0, 9).Draw(t, "began")))}
 			e.Failure = rapid.IntRange(0, 3).Draw(t, "failure") == 0
 			overtaken := e.Fill.Before(last[device]) || e.Failure && e.Fill.Before(last["failed "+device])
@@ -80,7 +80,7 @@ func TestPromise2NothingTakesThePlaceOfWhatBeganLater(t *testing.T) {
 				delete(last, "failed "+device)
 			}
 			for _, device := range devices {
-				f := m.Find([]byte("k"), rules.Header{"X-Device": {device}})
+				f := m.Find([]byte("k"), httprules.Header{"X-Device": {device}})
 				good, some := last[device]
 				failed, broken := last["failed "+device]
 				require.Equal(t, some || broken, f.Entry != nil)
@@ -222,7 +222,7 @@ func TestPromise6AccountedBytesCoverTheHeap(t *testing.T) {
 		before := heap()
 		for i := range c.entries {
 			e := entry(fmt.Sprintf("key number %d", i), c.body, fmt.Sprintf("tag:%d", i), "common", fmt.Sprintf("group:%d", i%100))
-			e.Header = rules.Header{"Content-Type": {fmt.Sprint("text/", i)}, "Etag": {fmt.Sprint(i)}, "Date": {fmt.Sprint("day ", i)}}
+			e.Header = httprules.Header{"Content-Type": {fmt.Sprint("text/", i)}, "Etag": {fmt.Sprint(i)}, "Date": {fmt.Sprint("day ", i)}}
 			e.Prepare()
 			_ = m.Put(e, noon)
 			e.Moving(noon.Add(time.Second))

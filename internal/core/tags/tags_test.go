@@ -9,8 +9,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"pgregory.net/rapid"
 
+	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/key"
-	"gerastic/internal/core/rules"
 )
 
 func TestMarksJudge(t *testing.T) {
@@ -150,7 +150,7 @@ func TestTrustEndsByEitherClock(t *testing.T) {
 }
 
 func TestTemplates(t *testing.T) {
-	r := &key.Request{Host: "h", Query: "page=2&q=a%20b", Header: rules.Header{"Accept-Language": {"nb"}, "Cookie": {"currency=kr"}}}
+	r := &key.Request{Host: "h", Query: "page=2&q=a%20b", Header: httprules.Header{"Accept-Language": {"nb"}, "Cookie": {"currency=kr"}}}
 	value := func(name string) string { return map[string]string{"port": "gannet sound"}[name] }
 	for _, c := range []struct {
 		template, want string

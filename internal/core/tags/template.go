@@ -4,8 +4,8 @@ import (
 	"fmt"
 	"strings"
 
+	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/key"
-	"gerastic/internal/core/rules"
 )
 
 // Template is a tag with places to fill from the request: "port:{path.port}".
@@ -77,8 +77,8 @@ func parsePlace(place string, pathNames []string) (part, error) {
 			return part{source: source, name: name}, nil
 		}
 	case "header":
-		if rules.IsToken(name) {
-			return part{source: source, name: rules.CanonicalName(name)}, nil
+		if httprules.IsToken(name) {
+			return part{source: source, name: httprules.CanonicalName(name)}, nil
 		}
 	}
 	return part{}, fmt.Errorf("{%s}: a place is {path.NAME}, {query.NAME}, {header.NAME}, {cookie.NAME} or {host}", place)
@@ -126,9 +126,9 @@ func (t Template) Tag(r *key.Request, pathValue func(name string) string) (tag s
 		if !present || value == "" {
 			return "", false
 		}
-		b.WriteString(rules.Textual(value))
+		b.WriteString(httprules.Textual(value))
 	}
-	if b.Len() > rules.MaxGroupLength {
+	if b.Len() > httprules.MaxGroupLength {
 		return "", false
 	}
 	return b.String(), true

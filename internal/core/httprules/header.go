@@ -3,7 +3,7 @@
 // fresh (§4.2), which stored response answers which request (§4.1), what a
 // conditional request is answered with (RFC 9110 §13). It knows nothing of
 // policies, stores or connections; those ask it.
-package rules
+package httprules
 
 import (
 	"strings"

@@ -1,4 +1,4 @@
-package rules
+package httprules
 
 // Rule names one reason for a decision. Its text is for people; its name is what
 // causes, metrics and reports carry ("unstorable:no-store").

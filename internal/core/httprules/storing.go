@@ -1,4 +1,4 @@
-package rules
+package httprules
 
 import (
 	"strings"
