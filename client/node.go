@@ -101,7 +101,7 @@ func (c *Client) Explain(ctx context.Context, r ExplainRequest) (Explanation, er
 	return out, c.call(ctx, "POST", "/v1/explain", nil, r, &out)
 }
 
-// PolicyProblem is a finding in a rule file.
+// PolicyProblem is a finding in a policy.
 type PolicyProblem struct {
 	File    string `json:"file"`
 	Line    int    `json:"line"`
@@ -109,7 +109,7 @@ type PolicyProblem struct {
 	Message string `json:"message"`
 }
 
-// Policy is the rule file in force.
+// Policy is the policy in force.
 type Policy struct {
 	Revision int64           `json:"revision"`
 	At       time.Time       `json:"at"`
@@ -122,13 +122,13 @@ type Policy struct {
 	Touched int64 `json:"touched,omitempty"`
 }
 
-// Policy returns the rule file in force.
+// Policy returns the policy in force.
 func (c *Client) Policy(ctx context.Context) (Policy, error) {
 	var out Policy
 	return out, c.call(ctx, "GET", "/v1/policy", nil, nil, &out)
 }
 
-// ApplyPolicy checks a rule file and puts it in force on every node.
+// ApplyPolicy checks a policy and puts it in force on every node.
 func (c *Client) ApplyPolicy(ctx context.Context, source, note string) (Policy, error) {
 	var out Policy
 	return out, c.call(ctx, "PUT", "/v1/policy", nil, map[string]string{"source": source, "note": note}, &out)

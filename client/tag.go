@@ -34,7 +34,7 @@ func Piece(ctx context.Context) (piece context.Context, tags func() []string) {
 // TagFrom notes that what is being made for ctx contains an answer with this header: it
 // carries its tags (Cache-Groups, RFC 9875), too.
 func TagFrom(ctx context.Context, header http.Header) bool {
-	groups, _ := httprules.Groups(header["Cache-Groups"])
+	groups, _ := httprules.ParseGroups(header["Cache-Groups"])
 	return Tag(ctx, groups...)
 }
 

@@ -29,7 +29,7 @@ func main() {
 }
 
 func write(dir string) error {
-	e := edge.New(edge.Parts{
+	e := edge.New(edge.Config{
 		Store: store.NewMemory(1<<20, store.LeastRecentlyUsed()), Marks: tags.NewMarks(0, 1), Meter: &meter.Meter{},
 		Log: slog.New(slog.DiscardHandler), Now: time.Now,
 	})

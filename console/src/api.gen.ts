@@ -448,7 +448,7 @@ export interface components {
     schemas: {
         "Apply-policyRequest": {
             note?: string;
-            /** @description The rule file, as YAML or JSON */
+            /** @description The policy, as YAML or JSON */
             source: string;
         };
         Change: {

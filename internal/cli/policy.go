@@ -13,7 +13,7 @@ import (
 )
 
 func (a *app) policy() *cobra.Command {
-	c := &cobra.Command{Use: "policy", Short: "The rule file: check, apply, show"}
+	c := &cobra.Command{Use: "policy", Short: "The policy: check, apply, show"}
 	c.AddCommand(a.policyCheck(), a.policyApply(), a.policyShow())
 	return c
 }
@@ -21,8 +21,8 @@ func (a *app) policy() *cobra.Command {
 func (a *app) policyCheck() *cobra.Command {
 	return &cobra.Command{
 		Use:     "check FILE",
-		Short:   "Check a rule file, without a node",
-		Long:    "Check a rule file, without a node. Every mistake is shown with its line and column;\nFILE - reads standard input. Exit code 1 when there are mistakes.",
+		Short:   "Check a policy, without a node",
+		Long:    "Check a policy, without a node. Every mistake is shown with its line and column;\nFILE - reads standard input. Exit code 1 when there are mistakes.",
 		Example: "  gerastic policy check policy.yaml",
 		Args:    cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
@@ -75,7 +75,7 @@ func (a *app) policyApply() *cobra.Command {
 	var note string
 	c := &cobra.Command{
 		Use:     "apply FILE",
-		Short:   "Check a rule file and put it in force",
+		Short:   "Check a policy and put it in force",
 		Example: "  gerastic policy apply policy.yaml --note 'cache the fares'",
 		Args:    cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -114,7 +114,7 @@ func (a *app) policyApply() *cobra.Command {
 func (a *app) policyShow() *cobra.Command {
 	return &cobra.Command{
 		Use:     "show",
-		Short:   "Print the rule file in force",
+		Short:   "Print the policy in force",
 		Example: "  gerastic policy show > policy.yaml",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			p, err := a.client().Policy(cmd.Context())

@@ -95,7 +95,7 @@ yet; after that, policies come through gerastic policy apply.
 	f.StringVar(&memory, "memory", "256MiB", "memory that the store may use")
 	f.StringVar(&s.Database, "database", "", "PostgreSQL for the records, postgres://… (GERASTIC_DATABASE_URL)")
 	f.BoolVar(&s.PrivateDatabase, "private-database", false, "start a PostgreSQL of its own below --data")
-	f.StringVar(&s.PolicyFile, "policy", "", "rule file, applied when there is no policy yet")
+	f.StringVar(&s.PolicyFile, "policy", "", "policy file, applied when there is no policy yet")
 	f.BoolVar(&s.PolicyForce, "policy-force", false, "apply --policy even if there is one")
 	f.StringVar(&s.Name, "node", "", "name of this node in ledger and figures; the machine's name if left out")
 	f.DurationVar(&s.SyncLimit, "sync-limit", node.DefaultSyncLimit, "how long a node may go without knowing the ledger")

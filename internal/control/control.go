@@ -44,7 +44,7 @@ type Node interface {
 	Changes() *detect.Detector
 	// Fragments are what applications store.
 	Fragments() *fragment.Fragments
-	// ApplyPolicy checks a rule file, keeps it as a revision and puts it in force.
+	// ApplyPolicy checks a policy, keeps it as a revision and puts it in force.
 	ApplyPolicy(ctx context.Context, source, actor, note string) (records.Revision, error)
 	// Revision is the policy in force.
 	Revision() records.Revision

@@ -75,9 +75,9 @@ func (c *Control) explanation(ex *edge.Examination) client.Explanation {
 	} else if d.Action != decide.Serve {
 		out.Why = append(out.Why, "But no origin of the policy answers this host, so a request that needs one gets 421; add the host to an origin's hosts.")
 	}
-	if ex.Input.Plan != nil {
-		out.Route = ex.Input.Plan.Name
-		out.Storing = decide.Storing(ex.Input.Plan)
+	if ex.Input.Route != nil {
+		out.Route = ex.Input.Route.Name
+		out.Storing = decide.Storing(ex.Input.Route)
 	}
 	if u := ex.Unstored; u != nil {
 		out.Unstored = &client.UnstoredAnswer{At: u.At, Status: u.Status, Rule: u.Rule.Name(), Why: u.Rule.Text()}
@@ -108,13 +108,13 @@ func (c *Control) explanation(ex *edge.Examination) client.Explanation {
 // routesLookedAt are the routes in their order, up to the first that matches.
 func routesLookedAt(ex *edge.Examination) []client.ExplainedRoute {
 	looked := []client.ExplainedRoute{}
-	for _, plan := range ex.Rules.Policy.Routes {
-		m := plan.Mismatch(ex.Request.Method, ex.Request.Host, ex.Request.Path)
+	for _, route := range ex.Rules.Policy.Routes {
+		m := route.Mismatch(ex.Request.Method, ex.Request.Host, ex.Request.Path)
 		result := m.String()
-		if m == policy.Matches && !ex.Rules.Enabled(plan) {
+		if m == policy.Matches && !ex.Rules.Enabled(route) {
 			result = "it matches, but it is switched off"
 		}
-		looked = append(looked, client.ExplainedRoute{Name: plan.Name, Result: result})
+		looked = append(looked, client.ExplainedRoute{Name: route.Name, Result: result})
 		if m == policy.Matches {
 			break
 		}

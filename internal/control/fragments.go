@@ -340,7 +340,7 @@ func (c *Control) putFragment(w http.ResponseWriter, r *http.Request, namespace 
 		return
 	}
 	in := fragment.Fill{Lease: r.Header.Get(leaseHeader), Type: r.Header.Get("Content-Type"), Coding: r.Header.Get("Content-Encoding")}
-	d := httprules.ResponseDirectives(httprules.Header{"Cache-Control": r.Header["Cache-Control"]})
+	d := httprules.ParseResponseDirectives(httprules.Header{"Cache-Control": r.Header["Cache-Control"]})
 	in.Lifetime, in.Stale = d.MaxAge, d.StaleWhileRevalidate
 	if text := r.Header.Get(costHeader); text != "" {
 		if in.Cost, err = span(text, 0, time.Hour); err != nil {
@@ -349,7 +349,7 @@ func (c *Control) putFragment(w http.ResponseWriter, r *http.Request, namespace 
 		}
 	}
 	var cut int
-	if in.Tags, cut = httprules.Groups(r.Header["Cache-Groups"]); cut > 0 || len(in.Tags) == 0 && r.Header.Get("Cache-Groups") != "" {
+	if in.Tags, cut = httprules.ParseGroups(r.Header["Cache-Groups"]); cut > 0 || len(in.Tags) == 0 && r.Header.Get("Cache-Groups") != "" {
 		problem(w, http.StatusUnprocessableEntity, fmt.Sprintf(`Cache-Groups is a list of strings, such as "port:tholm", "notices": at most %d of them`, httprules.MaxGroups))
 		return
 	}

@@ -32,7 +32,7 @@ func (c *Control) policyCalls() {
 	huma.Register(c.api, operation("apply-policy", http.MethodPut, "/v1/policy", "Check a policy and put it in force", records.Admin),
 		func(ctx context.Context, in *struct {
 			Body struct {
-				Source string `json:"source" minLength:"1" maxLength:"1048576" doc:"The rule file, as YAML or JSON"`
+				Source string `json:"source" minLength:"1" maxLength:"1048576" doc:"The policy, as YAML or JSON"`
 				Note   string `json:"note,omitempty" maxLength:"500"`
 			}
 		}) (*struct{ Body client.Policy }, error) {

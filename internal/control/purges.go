@@ -140,8 +140,8 @@ func (c *Control) order(r client.PurgeRequest) (tags.Purge, error) {
 		return p, huma.Error409Conflict("there is no policy yet, so nothing is stored")
 	}
 	names := make([]string, 0, len(inForce.Policy.Routes))
-	for _, plan := range inForce.Policy.Routes {
-		names = append(names, plan.Name)
+	for _, route := range inForce.Policy.Routes {
+		names = append(names, route.Name)
 	}
 	stored := c.store.RouteCounts()
 	for _, route := range r.Routes {

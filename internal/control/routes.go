@@ -45,13 +45,13 @@ func (c *Control) routeCalls() {
 				figures[row.Route] = row
 			}
 			stored := c.store.RouteCounts()
-			for _, plan := range inForce.Policy.Routes {
-				f, ok := figures[plan.Name]
+			for _, route := range inForce.Policy.Routes {
+				f, ok := figures[route.Name]
 				if !ok {
 					f = rowOf(&meter.Ratio{})
-					f.Route = plan.Name
+					f.Route = route.Name
 				}
-				out.Body.Routes = append(out.Body.Routes, routeOut(plan, inForce, stored[plan.Name], f))
+				out.Body.Routes = append(out.Body.Routes, routeOut(route, inForce, stored[route.Name], f))
 			}
 			return out, nil
 		})
@@ -79,11 +79,11 @@ func (c *Control) checkSwitch(name string, on bool) error {
 	if inForce == nil || name == records.Everything {
 		return nil
 	}
-	for _, plan := range inForce.Policy.Routes {
-		if plan.Name != name {
+	for _, route := range inForce.Policy.Routes {
+		if route.Name != name {
 			continue
 		}
-		if on && (!plan.Enabled || !inForce.Policy.Enabled) {
+		if on && (!route.Enabled || !inForce.Policy.Enabled) {
 			return huma.Error409Conflict(fmt.Sprintf("the policy itself says enabled: false, so that the switch alone does not turn %s on; change the policy", name))
 		}
 		return nil
@@ -97,17 +97,17 @@ func (c *Control) checkSwitch(name string, on bool) error {
 	return huma.Error404NotFound(fmt.Sprintf("no route is named %q; gerastic routes lists them", name))
 }
 
-func routeOut(plan *policy.Plan, inForce *edge.Rules, entries int, figures client.RatioRow) client.Route {
-	out := client.Route{Name: plan.Name, Path: plan.Path.String(), Methods: plan.Methods, Enabled: inForce.Enabled(plan), Entries: entries, Figures: figures}
-	for _, h := range plan.Hosts {
+func routeOut(route *policy.Route, inForce *edge.Rules, entries int, figures client.RatioRow) client.Route {
+	out := client.Route{Name: route.Name, Path: route.Path.String(), Methods: route.Methods, Enabled: inForce.Enabled(route), Entries: entries, Figures: figures}
+	for _, h := range route.Hosts {
 		out.Hosts = append(out.Hosts, string(h))
 	}
 	switch {
-	case !plan.Enabled || !inForce.Policy.Enabled:
+	case !route.Enabled || !inForce.Policy.Enabled:
 		out.Switch = "policy-off"
 	case inForce.AllOff:
 		out.Switch = "all-off"
-	case inForce.Off[plan.Name]:
+	case inForce.Off[route.Name]:
 		out.Switch = "off"
 	default:
 		out.Switch = "on"

@@ -71,7 +71,7 @@ func (c *Control) entryOut(e *store.Entry) client.Entry {
 	now := c.now()
 	out := client.Entry{
 		URL: e.URL(), Route: e.Subject.Route, Status: e.Status, Bytes: e.Size(), Stamp: uint64(e.Subject.Stamp), State: "live",
-		AgeS: e.Freshness.Age(now).Seconds(), LeftS: e.Freshness.Left(now).Seconds(), Tags: []client.EntryTag{},
+		AgeS: e.Freshness.Age(now).Seconds(), LeftS: e.Freshness.Remaining(now).Seconds(), Tags: []client.EntryTag{},
 	}
 	if e.Softened() {
 		out.State = "softened"

@@ -72,7 +72,7 @@ func (a *arrival) take(ctx context.Context, resp *http.Response) error {
 	}
 	a.head.trailer = resp.Trailer
 	a.place.whole.Store(true)
-	if a.keep && a.flight.Size() <= a.order.plan.MaxBody && a.flight.Seal() {
+	if a.keep && a.flight.Size() <= a.order.route.MaxBody && a.flight.Seal() {
 		a.release()
 		a.edge.keep(a.flight, a.entry, a.head, a.order, a.began, a.composes)
 		a.head.skeleton.Store(a.entry.Skeleton)
@@ -90,7 +90,7 @@ func (a *arrival) read(ctx context.Context, body io.Reader, publish func()) (mor
 		return false, err
 	}
 	if over := a.flight.Size() + int64(len(room)) - a.reserved; a.keep && over > 0 {
-		if a.flight.Size() > a.order.plan.MaxBody || !a.edge.Store.Reserve(over) {
+		if a.flight.Size() > a.order.route.MaxBody || !a.edge.Store.Reserve(over) {
 			a.discard(publish)
 			a.edge.unshared.note(a.order.likeThis(), unshared{rule: httprules.TooLarge, status: a.head.status, at: a.head.received})
 			return true, nil

@@ -25,7 +25,7 @@ const maxAsked = 4
 // sent and the origin has not seen.
 func (e *Edge) ask(ctx context.Context, o *order) (*http.Response, error) {
 	ctx = origin.Counting(ctx, &o.requests)
-	defer func() { e.countMore(o.plan, o.requests.Made()-1) }()
+	defer func() { e.countMore(o.route, o.requests.Made()-1) }()
 	for asked := 1; ; asked++ {
 		resp, err := o.client.Do(o.req.WithContext(ctx), o.limit)
 		if err != nil {
@@ -58,9 +58,9 @@ func (e *Edge) ask(ctx context.Context, o *order) (*http.Response, error) {
 }
 
 // countMore counts origin requests besides the one that a visitor's request stands for.
-func (e *Edge) countMore(plan *policy.Plan, more int64) {
+func (e *Edge) countMore(route *policy.Route, more int64) {
 	for ; more > 0; more-- {
-		e.Meter.Record(e.Meter.Stripe(), &meter.Sample{Route: plan.Name, Outcome: meter.Behind, Origin: true})
+		e.Meter.Record(e.Meter.Stripe(), &meter.Sample{Route: route.Name, Outcome: meter.Behind, Origin: true})
 	}
 }
 
@@ -99,9 +99,9 @@ func (o *order) again() (err error) {
 // may make an answer which is for one visitor another. Where its origin says so of every
 // such answer, only a cookie tells one visitor from the next; it is not asked twice for the
 // sake of a language, since asking may cost something, a message of a queue for instance.
-func (o *order) withholds(rule httprules.Rule) bool {
+func (o *order) withholds(rule httprules.Reason) bool {
 	switch {
-	case !o.plan.Terms.States() || o.asVisitor:
+	case !o.route.Terms.States() || o.asVisitor:
 		return false
 	case rule.Declared():
 		return o.withholdsCookie()
@@ -116,14 +116,14 @@ func (o *order) withholds(rule httprules.Rule) bool {
 
 // withholdsCookie reports whether the visitor sent a cookie that the origin does not see.
 func (o *order) withholdsCookie() bool {
-	return !o.asVisitor && slices.ContainsFunc(key.CookieNames(o.request.Header), o.plan.WithholdsCookie)
+	return !o.asVisitor && slices.ContainsFunc(key.CookieNames(o.request.Header), o.route.WithholdsCookie)
 }
 
 // unseen are the fields that a response's Vary names and that the visitor sent otherwise
 // than the origin saw them; nil if there are none. Never Cookie: which cookies the origin
 // sees, the key and the route say.
 func (o *order) unseen(header httprules.Header) []string {
-	if !o.plan.Terms.States() || o.asVisitor || httprules.VariesOnAll(header) {
+	if !o.route.Terms.States() || o.asVisitor || httprules.VariesOnAll(header) {
 		return nil
 	}
 	var unseen []string

@@ -82,18 +82,18 @@ func (c *comparer) take(route string, perSecond float64, now time.Time) bool {
 
 // compare asks again for this hit, if it is among those that are to be compared.
 func (x *exchange) compare(entry *store.Entry) {
-	c := x.plan.Compare
+	c := x.route.Compare
 	if c.Share <= 0 || rand.Float64() >= c.Share || x.r.Method != http.MethodGet || x.edge.Found == nil {
 		return
 	}
-	if until, quiet := x.edge.comparer.found.of(entry.Key); quiet && x.began.Before(until) || !x.edge.comparer.take(x.plan.Name, c.PerSecond, x.began) {
+	if until, quiet := x.edge.comparer.found.of(entry.Key); quiet && x.began.Before(until) || !x.edge.comparer.take(x.route.Name, c.PerSecond, x.began) {
 		return
 	}
 	o := x.rules.Policy.OriginFor(x.req.Host)
 	if o == nil {
 		return
 	}
-	second := &comparison{edge: x.edge, plan: x.plan, client: x.rules.clients[o], limit: x.plan.Limit(o), entry: entry, visitor: x.r.Clone(x.edge.life), request: x.req, sent: x.sent}
+	second := &comparison{edge: x.edge, route: x.route, client: x.rules.clients[o], limit: x.route.Limit(o), entry: entry, visitor: x.r.Clone(x.edge.life), request: x.req, sent: x.sent}
 	second.request.Header = httprules.Header(second.visitor.Header)
 	second.sent.Request = &second.request
 	x.edge.run(second.run)
@@ -102,7 +102,7 @@ func (x *exchange) compare(entry *store.Entry) {
 // comparison is one hit asked again.
 type comparison struct {
 	edge    *Edge
-	plan    *policy.Plan
+	route   *policy.Route
 	client  *origin.Client
 	limit   time.Duration
 	entry   *store.Entry
@@ -124,7 +124,7 @@ func (c *comparison) run() {
 	if !ok || asVisitor == stored || c.entry.Judge(e.Marks) != tags.Alive {
 		return // the same, or purged meanwhile
 	}
-	f := Finding{At: e.Now(), Route: c.plan.Name, URL: c.request.Scheme + "://" + c.request.Host + c.visitor.URL.RequestURI(), Key: key.Text(key.Parts(c.entry.Key)),
+	f := Finding{At: e.Now(), Route: c.route.Name, URL: c.request.Scheme + "://" + c.request.Host + c.visitor.URL.RequestURI(), Key: key.Text(key.Parts(c.entry.Key)),
 		Kind: "changed", Stored: stored, Origin: asVisitor}
 	if !c.wait() {
 		return
@@ -154,7 +154,7 @@ func (c *comparison) separator(unkeyed []part, asVisitor string) string {
 // wait until the route may ask once more: every request counts against its rate. It
 // reports false when the edge ends.
 func (c *comparison) wait() bool {
-	for !c.edge.comparer.take(c.plan.Name, c.plan.Compare.PerSecond, c.edge.Now()) {
+	for !c.edge.comparer.take(c.route.Name, c.route.Compare.PerSecond, c.edge.Now()) {
 		select {
 		case <-c.edge.life.Done():
 			return false
@@ -167,7 +167,7 @@ func (c *comparison) wait() bool {
 // unkeyed lists what of the visitor's request the key and Vary leave out.
 func (c *comparison) unkeyed() []part {
 	var parts []part
-	canonical, _ := c.plan.Key.Query.Canonical(c.request.Query, c.request.HasQuery)
+	canonical, _ := c.route.Key.Query.Canonical(c.request.Query, c.request.HasQuery)
 	kept, _ := url.ParseQuery(canonical)
 	asked, _ := url.ParseQuery(c.request.Query)
 	for name := range asked {
@@ -176,13 +176,13 @@ func (c *comparison) unkeyed() []part {
 		}
 	}
 	for _, name := range key.CookieNames(c.request.Header) {
-		if name != "" && !c.plan.Key.HoldsCookie(name) {
+		if name != "" && !c.route.Key.HoldsCookie(name) {
 			parts = append(parts, part{"cookie", name})
 		}
 	}
 	for name := range c.sent.Whole() {
 		varies := slices.ContainsFunc(c.entry.Vary, func(v httprules.Varying) bool { return v.Name == name })
-		if name == "Cookie" || name == "Cache-Control" || name == "Pragma" || varies || c.plan.Key.HoldsField(name) || strings.HasPrefix(name, "X-Forwarded-") || name == "Forwarded" || name == "Via" || name == "Accept-Encoding" {
+		if name == "Cookie" || name == "Cache-Control" || name == "Pragma" || varies || c.route.Key.HoldsField(name) || strings.HasPrefix(name, "X-Forwarded-") || name == "Forwarded" || name == "Via" || name == "Accept-Encoding" {
 			continue
 		}
 		parts = append(parts, part{"header", name})
@@ -197,7 +197,7 @@ func (c *comparison) unkeyed() []part {
 func (c *comparison) ask(besides []part) (digest string, ok bool) {
 	ctx, cancel := context.WithTimeout(c.edge.life, c.client.Origin.Total)
 	defer cancel()
-	canonical, has := c.plan.Key.Query.Canonical(c.request.Query, c.request.HasQuery)
+	canonical, has := c.route.Key.Query.Canonical(c.request.Query, c.request.HasQuery)
 	header := c.header(besides)
 	for pair := range strings.SplitSeq(c.request.Query, "&") {
 		name, _, _ := strings.Cut(pair, "=")
@@ -231,7 +231,7 @@ func (c *comparison) header(besides []part) http.Header {
 		case p.kind != "header":
 		case slices.Contains(besides, p):
 			header[p.name] = whole[p.name]
-		case !c.plan.Withholds(p.name): // what is withheld is not there, or reads alike for all
+		case !c.route.Withholds(p.name): // what is withheld is not there, or reads alike for all
 			delete(header, p.name)
 		}
 	}
@@ -252,7 +252,7 @@ func (c *comparison) header(besides []part) http.Header {
 // digest is of the status and of the body without what the route ignores.
 func (c *comparison) digest(status int, body []byte) string {
 	body = body[:min(len(body), maxCompared)]
-	for _, ignored := range c.plan.Compare.Ignore {
+	for _, ignored := range c.route.Compare.Ignore {
 		body = ignored.ReplaceAll(body, nil)
 	}
 	sum := sha256.Sum256(append([]byte{byte(status >> 8), byte(status)}, bytes.TrimSpace(body)...))

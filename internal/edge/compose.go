@@ -97,7 +97,7 @@ func (x *exchange) compose(page *compose.Page, digest compose.Digest, status int
 		h[partsField] = []string{source.told()}
 	}
 	coding := httprules.Identity
-	if httprules.MayCompress(http.StatusOK, httprules.Header{"Content-Type": h["Content-Type"]}, httprules.ResponseDirectives(httprules.Header{"Cache-Control": origin}), 1<<20) {
+	if httprules.MayCompress(http.StatusOK, httprules.Header{"Content-Type": h["Content-Type"]}, httprules.ParseResponseDirectives(httprules.Header{"Cache-Control": origin}), 1<<20) {
 		h["Vary"] = append(slices.Clone(h["Vary"]), "Accept-Encoding")
 		coding = httprules.QuickCoding(x.req.Header)
 	}
@@ -385,9 +385,9 @@ func (s *pieces) Now(raw string) (body []byte, digest compose.Digest, ok bool) {
 	if y == nil { // a branch that was taken later
 		return nil, digest, false
 	}
-	y.req, y.plan = req, nil
+	y.req, y.route = req, nil
 	y.match()
-	if y.in.Enabled && y.plan.Key.Body == key.NoBody {
+	if y.in.Enabled && y.route.Key.Body == key.NoBody {
 		y.find()
 		e := y.in.Entry
 		d := decide.Of(&y.in)
@@ -401,8 +401,8 @@ func (s *pieces) Now(raw string) (body []byte, digest compose.Digest, ok bool) {
 					outcome = meter.Stale
 				}
 			}
-			y.sample = meter.Sample{Route: y.plan.Within, Outcome: outcome, Cause: d.Cause, Status: e.Status, Bytes: int64(len(e.Body)), Saved: e.Cost()}
-			e.Use(y.began)
+			y.sample = meter.Sample{Route: y.route.Within, Outcome: outcome, Cause: d.Cause, Status: e.Status, Bytes: int64(len(e.Body)), Saved: e.Cost()}
+			e.Touch(y.began)
 			if outcome == meter.Stale && y.in.Doubtful() {
 				s.doubtful.Store(true)
 			}

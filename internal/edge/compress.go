@@ -71,7 +71,7 @@ func (c *compressor) code(entry *store.Entry) {
 		if c.edge.life.Err() != nil || entry.Latest().Judge(c.edge.Marks) == tags.Dropped {
 			return // a purge was faster
 		}
-		if entry.Latest().Form(coding).Coding == coding {
+		if entry.Latest().Encoded(coding).Coding == coding {
 			continue
 		}
 		if coded := encode(coding, entry.Body); len(coded) < len(entry.Body)*9/10 && !c.give(entry, coding, coded) {
@@ -86,7 +86,7 @@ func (c *compressor) code(entry *store.Entry) {
 // no other has come yet.
 func (c *compressor) give(entry *store.Entry, coding httprules.Coding, body []byte) bool {
 	for latest := entry.Latest(); ; latest = entry.Latest() {
-		added := c.edge.Store.AddForm(latest, coding, body)
+		added := c.edge.Store.AddEncoded(latest, coding, body)
 		if entry.Latest() == latest {
 			return added || !latest.Gone() // else there is no room for it
 		}
@@ -100,8 +100,8 @@ func (c *compressor) takeOver(entry, before *store.Entry) {
 	}
 	before.Renewed(entry) // first: what is made from now on comes to this one
 	for _, coding := range httprules.Codings {
-		if form := before.Form(coding); form.Coding == coding && entry.Form(coding).Coding != coding {
-			c.edge.Store.AddForm(entry, coding, form.Body)
+		if form := before.Encoded(coding); form.Coding == coding && entry.Encoded(coding).Coding != coding {
+			c.edge.Store.AddEncoded(entry, coding, form.Body)
 		}
 	}
 	if before.Coding.Load() == store.Coded {

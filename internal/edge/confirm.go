@@ -27,8 +27,8 @@ func (e *Edge) confirm(f *fill.Flight[*head], o *order, header httprules.Header,
 		header["Date"] = []string{httprules.FormatDate(received)} // RFC 9110 §6.6.1; that of before would make it old
 	}
 	whole := httprules.Freshened(stored, header)
-	directives := httprules.ResponseDirectives(whole)
-	fresh := httprules.Storable(whole, directives, o.plan.Terms)
+	directives := httprules.ParseResponseDirectives(whole)
+	fresh := httprules.Storable(whole, directives, o.route.Terms)
 	delete(fresh, "Set-Cookie") // it is for the one who asked
 	if age := header["Age"]; len(age) > 0 {
 		whole["Age"] = age // of the answer that confirms it (RFC 9111 §4.2.3); it is not kept
@@ -50,8 +50,8 @@ func (e *Edge) confirm(f *fill.Flight[*head], o *order, header httprules.Header,
 		rule = o.unstored
 	}
 	h := &head{status: entry.Status, rule: rule, header: entry.Header, own: personalFields(header, fresh, directives), withheld: o.withholds(rule), received: received, waited: received.Sub(began), entry: entry,
-		fresh: isFresh(entry, received), subject: &entry.Subject, vary: entry.Vary, encodings: entry.Encodings, search: httprules.SearchOf(fresh), query: o.query, browser: httprules.Unset}
-	if o.withholdsCookie() && !o.plan.Terms.RefuseCookies {
+		fresh: isFresh(entry, received), subject: &entry.Subject, vary: entry.Vary, encodings: entry.Encodings, search: httprules.ParseNoVarySearch(fresh), query: o.query, browser: httprules.Unset}
+	if o.withholdsCookie() && !o.route.Terms.RefuseCookies {
 		delete(h.own, "Set-Cookie") // it begins a session for somebody whose own the origin did not see
 	}
 	switch {

@@ -25,8 +25,8 @@ import (
 // it. It returns when the purge is in force on this node.
 type Purger func(ctx context.Context, p tags.Purge, actor, reason string) error
 
-// Parts are what an edge works with.
-type Parts struct {
+// Config are what an edge works with.
+type Config struct {
 	Store *store.Memory
 	Marks *tags.Marks
 	// Trust is until when the marks say all; beyond it what is stored is served only after its
@@ -49,7 +49,7 @@ type Parts struct {
 
 // Edge serves visitors.
 type Edge struct {
-	Parts
+	Config
 	rules      atomic.Pointer[Rules]
 	fills      *fill.Group[*head]
 	unshared   memo[unshared]         // keys whose last answer was not for others
@@ -80,8 +80,8 @@ type Rules struct {
 }
 
 // Enabled tells whether a route is on: in the policy and by its switch.
-func (r *Rules) Enabled(plan *policy.Plan) bool {
-	return r.Policy.Enabled && !r.AllOff && plan.Enabled && !r.Off[plan.Name]
+func (r *Rules) Enabled(route *policy.Route) bool {
+	return r.Policy.Enabled && !r.AllOff && route.Enabled && !r.Off[route.Name]
 }
 
 // Off tells whether a name that no policy has, that of fragments, is switched off, or all is.
@@ -91,14 +91,14 @@ func (e *Edge) Off(route string) bool {
 }
 
 // New returns an edge without rules; it answers 503 until Apply.
-func New(parts Parts) *Edge {
+func New(parts Config) *Edge {
 	if parts.Trust == nil {
 		parts.Trust = &tags.Trust{}
 	}
 	if parts.Leases == nil {
 		parts.Leases = fill.NewLeases(0)
 	}
-	edge := &Edge{Parts: parts, fills: fill.NewGroup[*head]()}
+	edge := &Edge{Config: parts, fills: fill.NewGroup[*head]()}
 	edge.life, edge.end = context.WithCancel(context.Background())
 	edge.doubts.edge = edge
 	edge.compressor = edge.newCompressor()
@@ -237,8 +237,8 @@ func (e *Edge) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 
 // unshared is what is remembered of an answer that was not for others.
 type unshared struct {
-	until  time.Time      // those who ask for it until then do not wait in line to learn it
-	rule   httprules.Rule // why it was not stored; OK if it was, but not fresh
+	until  time.Time        // those who ask for it until then do not wait in line to learn it
+	rule   httprules.Reason // why it was not stored; OK if it was, but not fresh
 	status int
 	at     time.Time
 	tries  int // so often in a row

@@ -11,49 +11,49 @@ import (
 	"gerastic/internal/core/store"
 )
 
-func (e *Edge) mayStore(o *order, status int, header httprules.Header, f httprules.Freshness, received time.Time) httprules.Rule {
+func (e *Edge) mayStore(o *order, status int, header httprules.Header, f httprules.Freshness, received time.Time) httprules.Reason {
 	if _, _, all := tagsOf(o, header); !all {
 		return httprules.TooManyGroups
 	}
 	return httprules.MayStore(httprules.Storing{
 		Method: o.req.Method, NoStore: o.noStore,
-		Authorized: o.plan.Authorized(o.request.Header), Cookie: o.leavesCookieOut(),
-		Personal: personal(o), AnyMethod: o.plan.Key.Body != key.NoBody,
-		Status: status, Header: header, Received: received, Directives: httprules.ResponseDirectives(header), Freshness: f, Terms: o.plan.Terms,
+		Authorized: o.route.Authorized(o.request.Header), Cookie: o.leavesCookieOut(),
+		Personal: personal(o), AnyMethod: o.route.Key.Body != key.NoBody,
+		Status: status, Header: header, Received: received, Directives: httprules.ParseResponseDirectives(header), Freshness: f, Terms: o.route.Terms,
 	})
 }
 
 // personal: the key holds who is asking, and they said who they are.
 func personal(o *order) bool {
-	_, known := o.plan.Key.Identity.Of(o.request.Header)
+	_, known := o.route.Key.Identity.Of(o.request.Header)
 	return known
 }
 
 // leavesCookieOut: the origin saw a cookie that the key does not hold.
 func (o *order) leavesCookieOut() bool {
-	return !o.plan.Terms.States() && o.plan.Key.LeavesCookieOut(o.request.Header)
+	return !o.route.Terms.States() && o.route.Key.LeavesCookieOut(o.request.Header)
 }
 
 // likeThis names the requests of a key of which one says what comes of the others: where the
 // origin sees all cookies, what it makes of one that the key does not hold says nothing of a
 // request without.
-func likeThis(key string, plan *policy.Plan, h httprules.Header) string {
-	if !plan.Terms.States() && plan.Key.LeavesCookieOut(h) {
+func likeThis(key string, route *policy.Route, h httprules.Header) string {
+	if !route.Terms.States() && route.Key.LeavesCookieOut(h) {
 		return key + "\x00with cookies"
 	}
 	return key
 }
 
-func (o *order) likeThis() string { return likeThis(o.key, o.plan, o.request.Header) }
+func (o *order) likeThis() string { return likeThis(o.key, o.route, o.request.Header) }
 
 // inForce is an entry as the terms in force judge it. One that was stored under others is
 // judged anew: its header and times are kept. nil: it may not be stored any more, or there
 // was none. forgets is Edge.forgets from before it was found.
 func (x *exchange) inForce(old *store.Entry, forgets uint64) *store.Entry {
-	if old == nil || old.Terms == x.plan.TermsName {
+	if old == nil || old.Terms == x.route.TermsDigest {
 		return old
 	}
-	entry := x.edge.restated(old, x.plan, x.rules.Policy.OriginFor(x.req.Host))
+	entry := x.edge.restated(old, x.route, x.rules.Policy.OriginFor(x.req.Host))
 	switch {
 	case x.examines:
 	case entry == nil:
@@ -79,8 +79,8 @@ func (e *Edge) replace(old, entry *store.Entry, now time.Time, forgets uint64) {
 }
 
 // restated judges a stored answer under other terms; nil if they do not let it be stored.
-func (e *Edge) restated(old *store.Entry, plan *policy.Plan, from *policy.Origin) *store.Entry {
-	directives, terms := httprules.ResponseDirectives(old.Header), plan.Terms
+func (e *Edge) restated(old *store.Entry, route *policy.Route, from *policy.Origin) *store.Entry {
+	directives, terms := httprules.ParseResponseDirectives(old.Header), route.Terms
 	if old.OriginOnly {
 		terms = terms.OriginOnly()
 	}
@@ -90,10 +90,10 @@ func (e *Edge) restated(old *store.Entry, plan *policy.Plan, from *policy.Origin
 		f.Lifetime = min(f.Lifetime, old.Most)
 	}
 	rule := httprules.MayStore(httprules.Storing{
-		Method: old.Method, Cookie: old.OriginOnly, Personal: old.Personal, AnyMethod: plan.Key.Body != key.NoBody,
-		Status: old.Status, Header: old.Header, Received: old.Received, Directives: directives, Freshness: f, Terms: plan.Terms,
+		Method: old.Method, Cookie: old.OriginOnly, Personal: old.Personal, AnyMethod: route.Key.Body != key.NoBody,
+		Status: old.Status, Header: old.Header, Received: old.Received, Directives: directives, Freshness: f, Terms: route.Terms,
 	})
-	if rule != httprules.OK || int64(len(old.Body)) > plan.MaxBody {
+	if rule != httprules.OK || int64(len(old.Body)) > route.MaxBody {
 		return nil
 	}
 	named, byRoute, all := allTags(old.Subject.Tags[:old.RouteTags], old.Header, from)
@@ -102,7 +102,7 @@ func (e *Edge) restated(old *store.Entry, plan *policy.Plan, from *policy.Origin
 	}
 	entry := old.Restated()
 	entry.Subject.Tags, entry.RouteTags = named, byRoute
-	entry.Freshness, entry.Browser, entry.Idle, entry.Terms, entry.Failure = f, plan.Browser, plan.Idle, plan.TermsName, plan.Terms.Failed(old.Status)
+	entry.Freshness, entry.Browser, entry.Idle, entry.Terms, entry.Failure = f, route.Browser, route.Idle, route.TermsDigest, route.Terms.Failed(old.Status)
 	entry.KeepCost(old)
 	entry.Prepare()
 	return entry
@@ -110,9 +110,9 @@ func (e *Edge) restated(old *store.Entry, plan *policy.Plan, from *policy.Origin
 
 // entry makes an entry of a response, without its preparation.
 func (e *Edge) entry(o *order, status int, header httprules.Header, body []byte, began, received time.Time) *store.Entry {
-	search := httprules.SearchOf(header)
+	search := httprules.ParseNoVarySearch(header)
 	named, own, _ := tagsOf(o, header)
-	directives, terms := httprules.ResponseDirectives(header), o.plan.Terms
+	directives, terms := httprules.ParseResponseDirectives(header), o.route.Terms
 	originOnly := o.leavesCookieOut()
 	if originOnly {
 		terms = terms.OriginOnly() // what may be one visitor's lives as long as its origin says, and no longer
@@ -124,12 +124,12 @@ func (e *Edge) entry(o *order, status int, header httprules.Header, body []byte,
 	return &store.Entry{
 		Key: o.keyUnder(search), Search: search.String(), Method: strings.Clone(o.req.Method), Scheme: o.request.Scheme,
 		Subject: subject, RouteTags: own,
-		Fill: store.Fill{Stamp: o.stamp, Began: began}, Failure: terms.Failed(status), Terms: o.plan.TermsName, OriginOnly: originOnly, Most: httprules.Unset,
+		Fill: store.Fill{Stamp: o.stamp, Began: began}, Failure: terms.Failed(status), Terms: o.route.TermsDigest, OriginOnly: originOnly, Most: httprules.Unset,
 		Vary: append(vary, implied...), Implied: len(implied), Encodings: httprules.EncodingsOf(header),
 		Personal: personal(o), ForAuthorized: directives.Public || directives.MustRevalidate || directives.SMaxAge != httprules.Unset,
 		Status: status, Header: header, Body: body, Received: received,
 		Freshness: httprules.FreshnessOf(status, header, directives, began, received, terms),
-		Browser:   o.plan.Browser, Idle: o.plan.Idle,
+		Browser:   o.route.Browser, Idle: o.route.Idle,
 	}
 }
 
@@ -137,7 +137,7 @@ func (e *Edge) entry(o *order, status int, header httprules.Header, body []byte,
 // whoever asks; and where the route says which cookies the origin sees, the key holds them.
 func (o *order) vary(header httprules.Header) []httprules.Varying {
 	names := slices.DeleteFunc(httprules.VaryNames(header), func(name string) bool {
-		return name == "Accept-Encoding" && o.plan.Compose || name == "Cookie" && o.plan.Terms.States() && len(o.plan.AlsoCookies) == 0 && !slices.Contains(o.plan.AlsoFields, "Cookie")
+		return name == "Accept-Encoding" && o.route.Compose || name == "Cookie" && o.route.Terms.States() && len(o.route.AlsoCookies) == 0 && !slices.Contains(o.route.AlsoFields, "Cookie")
 	})
 	return httprules.VaryingOf(names, &o.sent)
 }
@@ -155,10 +155,10 @@ func (e *Edge) implied(o *order, vary []httprules.Varying, now time.Time) []http
 	for _, name := range o.varied {
 		add(name)
 	}
-	if !o.plan.Terms.States() {
+	if !o.route.Terms.States() {
 		for _, other := range e.Store.Variants([]byte(o.key)) {
 			for _, v := range other.Vary[:len(other.Vary)-other.Implied] {
-				if other.Freshness.Left(now) > 0 {
+				if other.Freshness.Remaining(now) > 0 {
 					add(v.Name)
 				}
 			}
@@ -175,22 +175,22 @@ func (o *order) keyUnder(search httprules.Search) string {
 		reduced := search.String() + "?" + search.Canonical(o.query)
 		r.Reduced = &reduced
 	}
-	return string(o.plan.Key.Append(nil, o.plan.KeyName, &r))
+	return string(o.route.Key.Append(nil, o.route.KeyName, &r))
 }
 
 // tagsOf gathers an entry's tags: the route's, of which there are so many, and those
 // that the origin names. all is false when some had to be left out.
 func tagsOf(o *order, header httprules.Header) (named []string, byRoute int, all bool) {
-	return allTags(o.plan.TagsOf(&o.request), header, o.client.Origin)
+	return allTags(o.route.TagsOf(&o.request), header, o.client.Origin)
 }
 
 // allTags adds the tags that the origin names to those of the route.
 func allTags(route []string, header httprules.Header, from *policy.Origin) (named []string, byRoute int, all bool) {
 	own := slices.Clone(route)
 	byRoute = len(own)
-	groups, cut := httprules.Groups(header["Cache-Groups"])
+	groups, cut := httprules.ParseGroups(header["Cache-Groups"])
 	if from != nil && from.TagHeader != "" {
-		plain, more := httprules.PlainGroups(header[from.TagHeader], from.TagSeparator)
+		plain, more := httprules.ParsePlainGroups(header[from.TagHeader], from.TagSeparator)
 		groups, cut = append(groups, plain...), cut+more
 	}
 	for _, tag := range groups {

@@ -31,7 +31,7 @@ type Examination struct {
 
 // Unstored is an answer that was not stored, and why.
 type Unstored struct {
-	Rule   httprules.Rule
+	Rule   httprules.Reason
 	Status int
 	At     time.Time
 }
@@ -47,10 +47,10 @@ func (e *Edge) Examine(r *http.Request) (ex Examination, ok bool) {
 	}
 	x.req = RequestOf(r, false)
 	x.match()
-	if x.in.Plan != nil && x.plan.Key.Body != key.NoBody {
+	if x.in.Route != nil && x.route.Key.Body != key.NoBody {
 		x.question()
 	}
-	if x.in.Plan != nil {
+	if x.in.Route != nil {
 		x.find()
 		ex.Key = key.Parts(string(x.key))
 		ex.Variants = e.Store.Variants(x.key)
@@ -61,7 +61,7 @@ func (e *Edge) Examine(r *http.Request) (ex Examination, ok bool) {
 				}
 			}
 		}
-		if last, known := e.unshared.of(likeThis(string(x.key), x.plan, x.req.Header)); known && last.rule != httprules.OK {
+		if last, known := e.unshared.of(likeThis(string(x.key), x.route, x.req.Header)); known && last.rule != httprules.OK {
 			ex.Unstored = &Unstored{Rule: last.rule, Status: last.status, At: last.at}
 		}
 	}
@@ -75,11 +75,11 @@ func (e *Edge) Examine(r *http.Request) (ex Examination, ok bool) {
 
 // Dropped lists what the request has that its key leaves out.
 func (ex *Examination) Dropped() []string {
-	if ex.Input.Plan == nil {
+	if ex.Input.Route == nil {
 		return nil
 	}
 	var dropped []string
-	spec := &ex.Input.Plan.Key
+	spec := &ex.Input.Route.Key
 	canonical, _ := spec.Query.Canonical(ex.Request.Query, ex.Request.HasQuery)
 	kept, _ := url.ParseQuery(canonical)
 	asked, _ := url.ParseQuery(ex.Request.Query)
@@ -104,8 +104,8 @@ func (ex *Examination) Dropped() []string {
 // Withheld lists what of the request does not reach the origin when it is asked for an
 // answer that others may have. Nothing is withheld from a request that goes through.
 func (ex *Examination) Withheld() []string {
-	plan := ex.Input.Plan
-	if plan == nil || ex.Decision.Action == decide.Bypass || ex.Decision.AsVisitor {
+	route := ex.Input.Route
+	if route == nil || ex.Decision.Action == decide.Bypass || ex.Decision.AsVisitor {
 		return nil
 	}
 	var withheld []string
@@ -117,7 +117,7 @@ func (ex *Examination) Withheld() []string {
 		case "header":
 			reaches = slices.Equal(fill[name], ex.Request.Header[name]) || name == "Accept-Encoding" && len(fill[name]) > 0
 		case "cookie":
-			reaches = !plan.WithholdsCookie(name)
+			reaches = !route.WithholdsCookie(name)
 		}
 		if !reaches {
 			withheld = append(withheld, dropped)

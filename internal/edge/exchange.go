@@ -32,7 +32,7 @@ type exchange struct {
 	w     http.ResponseWriter
 	r     *http.Request
 	rules *Rules
-	plan  *policy.Plan
+	route *policy.Route
 	req   key.Request
 	sent  origin.Sent // the request as it reaches the origin
 	key   []byte
@@ -106,8 +106,8 @@ func (x *exchange) end() {
 
 // release gives the exchange back, unrecorded.
 func (x *exchange) release() {
-	x.w, x.r, x.rules, x.plan, x.req, x.in, x.upload, x.body, x.budget, x.own = nil, nil, nil, nil, key.Request{}, decide.Input{}, nil, nil, nil, nil
-	x.forward, x.sent.Plan, x.sent.Remote = httprules.NotForwarded, nil, ""
+	x.w, x.r, x.rules, x.route, x.req, x.in, x.upload, x.body, x.budget, x.own = nil, nil, nil, nil, key.Request{}, decide.Input{}, nil, nil, nil, nil
+	x.forward, x.sent.Route, x.sent.Remote = httprules.NotForwarded, nil, ""
 	x.edge.exchanges.Put(x)
 }
 
@@ -152,19 +152,19 @@ func (x *exchange) answer() {
 	}
 	x.takeBody()
 	x.match()
-	if x.plan != nil {
-		x.sample.Route = x.plan.Name
+	if x.route != nil {
+		x.sample.Route = x.route.Name
 	}
-	if x.refuseBody() || x.in.Enabled && x.plan.Key.Body != key.NoBody && !x.question() {
+	if x.refuseBody() || x.in.Enabled && x.route.Key.Body != key.NoBody && !x.question() {
 		return
 	}
 	x.countUnkeyed()
-	if x.upgrade() && x.in.Plan != nil {
+	if x.upgrade() && x.in.Route != nil {
 		x.sample.Cause = meter.Asked
 		x.pass(httprules.ForwardRequest)
 		return
 	}
-	if x.in.Plan != nil && x.in.Enabled {
+	if x.in.Route != nil && x.in.Enabled {
 		x.find()
 	}
 	d := decide.Of(&x.in)
@@ -195,25 +195,25 @@ func (x *exchange) answer() {
 func (x *exchange) match() {
 	p := x.rules.Policy
 	x.in = decide.Input{Now: x.began, Reason: meter.Route, Lost: x.edge.Lost(x.began)}
-	x.plan = p.Match(x.req.Method, x.req.Host, x.req.Path)
-	if x.plan == nil {
+	x.route = p.Match(x.req.Method, x.req.Host, x.req.Path)
+	if x.route == nil {
 		if len(p.Covering(x.req.Host, x.req.Path)) > 0 {
 			x.in.Reason = meter.Method
 		}
 		return
 	}
-	x.in.Plan, x.in.Enabled, x.sent.Plan = x.plan, x.rules.Enabled(x.plan), x.plan
-	x.in.SignedIn, x.in.Authorized = x.plan.SignedIn(x.req.Header), x.plan.Authorized(x.req.Header)
-	if id := &x.plan.Key.Identity; id.Required {
+	x.in.Route, x.in.Enabled, x.sent.Route = x.route, x.rules.Enabled(x.route), x.route
+	x.in.SignedIn, x.in.Authorized = x.route.SignedIn(x.req.Header), x.route.Authorized(x.req.Header)
+	if id := &x.route.Key.Identity; id.Required {
 		_, named := id.Of(x.req.Header)
 		x.in.Nameless = !named
 	}
 	if h := x.req.Header; h.Has("Cache-Control") || h.Has("Pragma") {
-		x.in.Visitor = httprules.RequestDirectives(h)
+		x.in.Visitor = httprules.ParseRequestDirectives(h)
 	} else {
 		x.in.Visitor = httprules.Directives{MaxAge: httprules.Unset, MinFresh: httprules.Unset, MaxStale: httprules.Unset}
 	}
-	if x.plan.RefreshEarly {
+	if x.route.RefreshEarly {
 		x.in.Random = rand.Float64()
 	}
 }
@@ -232,16 +232,16 @@ func (x *exchange) question() bool {
 		if whole {
 			x.body = u.bytes()
 		} else { // there is more than a key can hold
-			x.in.Plan, x.in.Reason = nil, meter.BodyTooLarge
+			x.in.Route, x.in.Reason = nil, meter.BodyTooLarge
 			return true
 		}
 	}
-	canonical, err := key.BodyOf(x.plan.Key.Body, &x.req, x.body)
+	canonical, err := key.BodyOf(x.route.Key.Body, &x.req, x.body)
 	if err == nil {
 		x.req.Body = canonical
 		return true
 	}
-	x.in.Plan, x.in.Reason = nil, meter.Method
+	x.in.Route, x.in.Reason = nil, meter.Method
 	if errors.Is(err, key.TooLongBody) {
 		x.in.Reason = meter.BodyTooLarge
 	}
@@ -251,7 +251,7 @@ func (x *exchange) question() bool {
 // find looks up what is stored for the request.
 func (x *exchange) find() {
 	e := x.edge
-	x.key = x.plan.Key.Append(x.key[:0], x.plan.KeyName, &x.req)
+	x.key = x.route.Key.Append(x.key[:0], x.route.KeyName, &x.req)
 	if x.in.SignedIn != "" || x.in.Nameless {
 		return // nothing that is shared is for this visitor
 	}
@@ -306,13 +306,13 @@ func (x *exchange) searchKey() string {
 	nothing := ""
 	req := x.req
 	req.Reduced = &nothing
-	return string(x.plan.Key.Append(nil, x.plan.KeyName, &req))
+	return string(x.route.Key.Append(nil, x.route.KeyName, &req))
 }
 
 // useRule makes the key hold what a rule leaves of the query.
 func (x *exchange) useRule(rule httprules.Search) {
-	query, _ := x.plan.Key.Query.Canonical(x.req.Query, x.req.HasQuery)
+	query, _ := x.route.Key.Query.Canonical(x.req.Query, x.req.HasQuery)
 	reduced := rule.String() + "?" + rule.Canonical(query)
 	x.req.Reduced = &reduced
-	x.key = x.plan.Key.Append(x.key[:0], x.plan.KeyName, &x.req)
+	x.key = x.route.Key.Append(x.key[:0], x.route.KeyName, &x.req)
 }

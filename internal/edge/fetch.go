@@ -34,7 +34,7 @@ type head struct {
 	waited    time.Duration          // from asking to the first byte
 	took      atomic.Int64           // ns, from asking to the last byte; 0 until then
 	length    int64                  // of the body, -1 if unknown
-	rule      httprules.Rule         // why the answer is not for others; OK if it is
+	rule      httprules.Reason       // why the answer is not for others; OK if it is
 	fresh     bool                   // on arrival, so that those who joined may have it
 	subject   *tags.Subject          // of the entry that it becomes
 	unsure    bool                   // only its end shows whether it is stored
@@ -78,7 +78,7 @@ func (h *head) claims(e *Edge) bool {
 
 // order is all that a fill needs; it outlives the request that caused it.
 type order struct {
-	plan       *policy.Plan
+	route      *policy.Route
 	client     *origin.Client
 	req        *http.Request
 	request    key.Request
@@ -96,8 +96,8 @@ type order struct {
 	validate   bool
 	noStore    bool
 	behind     bool
-	unstored   httprules.Rule // why the last answer was not stored; OK: nothing is known
-	asked      bool           // it carries the visitor's own conditions
+	unstored   httprules.Reason // why the last answer was not stored; OK: nothing is known
+	asked      bool             // it carries the visitor's own conditions
 	requests   origin.Requests
 }
 
@@ -109,10 +109,10 @@ func (x *exchange) order(stamp tags.Stamp, d decide.Decision) (*order, error) {
 		return nil, errNoOrigin
 	}
 	client := x.rules.clients[o]
-	query, has := x.plan.Key.Query.Canonical(x.req.Query, x.req.HasQuery)
+	query, has := x.route.Key.Query.Canonical(x.req.Query, x.req.HasQuery)
 	ord := &order{
-		plan: x.plan, client: client, key: string(x.key), searchKey: x.searchKey(), query: query, stamp: stamp, noStore: d.NoStore,
-		request: x.req, sent: x.sent, limit: x.plan.Limit(o), asVisitor: d.AsVisitor, alone: d.Alone,
+		route: x.route, client: client, key: string(x.key), searchKey: x.searchKey(), query: query, stamp: stamp, noStore: d.NoStore,
+		request: x.req, sent: x.sent, limit: x.route.Limit(o), asVisitor: d.AsVisitor, alone: d.Alone,
 	}
 	ord.request.Header = x.req.Header.Clone()
 	ord.sent.Request = &ord.request
@@ -127,7 +127,7 @@ func (x *exchange) order(stamp tags.Stamp, d decide.Decision) (*order, error) {
 	}
 	ord.address()
 	if body := x.body; body != nil {
-		if kind := x.plan.Key.Body; kind == key.JSON || kind == key.GraphQL {
+		if kind := x.route.Key.Body; kind == key.JSON || kind == key.GraphQL {
 			// Parameters of the media type are not in the key.
 			if media, _, cut := strings.Cut(ord.req.Header.Get("Content-Type"), ";"); cut {
 				ord.req.Header.Set("Content-Type", strings.TrimSpace(media))
@@ -160,7 +160,7 @@ func (o *order) address() {
 		delete(o.req.Header, "Pragma")
 	}
 	o.req.Header.Set("Surrogate-Capability", capability)
-	if o.plan.Compose { // what is compressed cannot be read
+	if o.route.Compose { // what is compressed cannot be read
 		o.req.Header.Del("Accept-Encoding")
 	}
 }
@@ -170,7 +170,7 @@ const capability = httprules.CacheName + `="ESI/1.0"`
 
 // variedNames are the fields that the origin is known to vary on for this key.
 func (x *exchange) variedNames() []string {
-	if !x.plan.Terms.States() {
+	if !x.route.Terms.States() {
 		return nil
 	}
 	names, _ := x.edge.varied.of(string(x.key))
@@ -205,7 +205,7 @@ func (x *exchange) candidates() []*store.Entry {
 // known is what is known of the answer before it comes.
 func (o *order) known() *tags.Subject {
 	s := o.subject()
-	s.Tags = o.plan.TagsOf(&o.request)
+	s.Tags = o.route.TagsOf(&o.request)
 	if o.found != nil {
 		s.Tags = append(s.Tags, o.found.Subject.Tags...)
 	}
@@ -215,7 +215,7 @@ func (o *order) known() *tags.Subject {
 // subject is what the answer is, but for its tags.
 func (o *order) subject() tags.Subject {
 	return tags.Subject{
-		Route: o.plan.Name, Stamp: o.stamp,
+		Route: o.route.Name, Stamp: o.stamp,
 		// Cloned: else each would keep the whole request line that it was cut from.
 		Host: strings.Clone(o.request.Host), Path: strings.Clone(key.EquivalentPath(o.request.Path)), Query: strings.Clone(key.Equivalent(o.query)),
 	}
@@ -225,11 +225,11 @@ var errNoOrigin = errors.New("no origin of the policy answers this host")
 
 // fetch asks the origin, or joins a request that already does.
 func (x *exchange) fetch(d decide.Decision) {
-	last, known := x.edge.unshared.of(likeThis(string(x.key), x.plan, x.req.Header))
+	last, known := x.edge.unshared.of(likeThis(string(x.key), x.route, x.req.Header))
 	// When the ledger is lost, nobody knows whether what is under way began before a purge.
 	alone := d.Alone || x.r.Method == http.MethodHead && x.in.Entry == nil || d.NoStore || x.in.Lost || known && x.began.Before(last.until)
 	x.forward = d.Forward
-	if x.in.Entry == nil && !x.plan.Compose && accepts(x.req.Header, "text/event-stream") {
+	if x.in.Entry == nil && !x.route.Compose && accepts(x.req.Header, "text/event-stream") {
 		x.sample.Cause = meter.Unstorable(httprules.EventStream)
 		x.pass(d.Forward) // a stream is for the one who opens it
 		return
@@ -242,7 +242,7 @@ func (x *exchange) fetch(d decide.Decision) {
 		ask.AsVisitor = true
 	}
 	alone = alone || x.bearConditions(&ask) || ask.AsVisitor
-	if alone && x.req.Header.Has("Range") && !x.plan.Compose { // not for the store, so the part alone will do
+	if alone && x.req.Header.Has("Range") && !x.route.Compose { // not for the store, so the part alone will do
 		x.pass(d.Forward)
 		return
 	}
@@ -255,10 +255,10 @@ func (x *exchange) fetch(d decide.Decision) {
 // asking is a decision to ask the origin.
 type asking struct {
 	decide.Decision
-	unstored   httprules.Rule // what kept its last answer from the store; OK if nothing did
-	conditions bool           // the visitor's own are asked
-	strict     bool           // what began before a purge is not joined
-	order      *order         // that is carried out, of those who lead
+	unstored   httprules.Reason // what kept its last answer from the store; OK if nothing did
+	conditions bool             // the visitor's own are asked
+	strict     bool             // what began before a purge is not joined
+	order      *order           // that is carried out, of those who lead
 }
 
 // madeRequest reports whether an origin was asked for it.
@@ -268,15 +268,15 @@ func (a *asking) madeRequest() bool { return a.order != nil && a.order.requests.
 // the last answer was not stored: it knows what the visitor has, and we have nothing to
 // compare it with.
 func (x *exchange) bearConditions(ask *asking) bool {
-	ask.conditions = ask.unstored != httprules.OK && x.in.Entry == nil && !x.plan.Compose && slices.ContainsFunc(conditions, x.req.Header.Has)
+	ask.conditions = ask.unstored != httprules.OK && x.in.Entry == nil && !x.route.Compose && slices.ContainsFunc(conditions, x.req.Header.Has)
 	return ask.conditions
 }
 
 // isPersonal reports whether an answer that is not for others may have come out otherwise
 // had the origin seen all that the visitor sent: the route withholds some of it. What is
 // nowhere, and what fails, fails for all.
-func (x *exchange) isPersonal(rule httprules.Rule, status int) bool {
-	return x.plan.Terms.States() && rule.ForOne() && status < 500 && status != http.StatusNotFound && status != http.StatusGone && status != http.StatusTooManyRequests
+func (x *exchange) isPersonal(rule httprules.Reason, status int) bool {
+	return x.route.Terms.States() && rule.ForOne() && status < 500 && status != http.StatusNotFound && status != http.StatusGone && status != http.StatusTooManyRequests
 }
 
 // attempt leads or joins one fill and answers with it, unless what it brings is not for this
@@ -315,7 +315,7 @@ func (x *exchange) attempt(d *asking, flightKey string, alone bool) (again bool,
 	}
 	if err == nil && h.rule != httprules.OK && x.req.Header.Has("Range") && h.status == http.StatusOK && !h.composes {
 		if lead {
-			e.countMore(x.plan, 1)
+			e.countMore(x.route, 1)
 		}
 		reader.Close()
 		x.pass(d.Forward) // only a part was asked for, and the whole is not for the store
@@ -324,7 +324,7 @@ func (x *exchange) attempt(d *asking, flightKey string, alone bool) (again bool,
 	if err == nil && !d.AsVisitor && (h.withheld || !lead) && x.isPersonal(h.rule, h.status) {
 		// It is for one visitor alone, so that each asks for it with all that they sent.
 		if lead {
-			e.countMore(x.plan, 1)
+			e.countMore(x.route, 1)
 		}
 		d.AsVisitor, d.unstored = true, h.rule
 		x.bearConditions(d)
@@ -346,7 +346,7 @@ func (x *exchange) attempt(d *asking, flightKey string, alone bool) (again bool,
 func (x *exchange) already(flight *fill.Flight[*head]) bool {
 	in := x.in
 	in.Entry, in.Failure = x.edge.Store.Find(x.key, &x.sent).Entry, nil
-	if in.Entry == nil || in.Entry == x.in.Entry || in.Entry.Terms != x.plan.TermsName {
+	if in.Entry == nil || in.Entry == x.in.Entry || in.Entry.Terms != x.route.TermsDigest {
 		return false
 	}
 	in.Verdict = in.Entry.Judge(x.edge.Marks)
@@ -355,7 +355,7 @@ func (x *exchange) already(flight *fill.Flight[*head]) bool {
 	}
 	x.in = in
 	h := &head{status: in.Entry.Status, header: in.Entry.Header, entry: in.Entry, there: true, fresh: true, subject: &in.Entry.Subject, vary: in.Entry.Vary, encodings: in.Entry.Encodings,
-		search: httprules.SearchOf(in.Entry.Header), query: x.query(), received: in.Entry.Received, browser: httprules.Unset}
+		search: httprules.ParseNoVarySearch(in.Entry.Header), query: x.query(), received: in.Entry.Received, browser: httprules.Unset}
 	h.kept.Store(true)
 	flight.Leave()
 	flight.Head(h, true, true)
@@ -412,7 +412,7 @@ func accepts(h httprules.Header, media string) bool {
 }
 
 func (x *exchange) query() string {
-	query, _ := x.plan.Key.Query.Canonical(x.req.Query, x.req.HasQuery)
+	query, _ := x.route.Key.Query.Canonical(x.req.Query, x.req.HasQuery)
 	return query
 }
 
@@ -459,10 +459,10 @@ func varyKey(vary []httprules.Varying, request httprules.Fields) string {
 
 // receive writes what a fill brings to the visitor.
 func (x *exchange) receive(reader *fill.Reader[*head], h *head, err error, lead bool, d *asking) {
-	if err == nil && x.plan.Terms.Failed(h.status) || err != nil && x.r.Context().Err() == nil {
-		if stale := x.in.Entry; x.in.Plan != nil && decide.OnError(&x.in, x.edge.Now()) {
+	if err == nil && x.route.Terms.Failed(h.status) || err != nil && x.r.Context().Err() == nil {
+		if stale := x.in.Entry; x.in.Route != nil && decide.OnError(&x.in, x.edge.Now()) {
 			x.sample.Origin, x.sample.Waited = d.madeRequest(), x.edge.Now().Sub(x.began)
-			status := httprules.CacheStatus{Forward: d.Forward, TTL: int64(x.in.Left(x.began) / time.Second), HasTTL: true, Collapsed: !lead}
+			status := httprules.CacheStatus{Forward: d.Forward, TTL: int64(x.in.Remaining(x.began) / time.Second), HasTTL: true, Collapsed: !lead}
 			if err == nil {
 				status.Status = h.status
 			}

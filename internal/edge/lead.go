@@ -37,7 +37,7 @@ func (e *Edge) lead(f *fill.Flight[*head], o *order) {
 	began := e.Now()
 	err := e.fly(ctx, f, o, began)
 	if o.behind {
-		e.Meter.Record(e.Meter.Stripe(), &meter.Sample{Route: o.plan.Name, Outcome: meter.Behind, Origin: o.requests.Made() > 0, Waited: e.Now().Sub(began)})
+		e.Meter.Record(e.Meter.Stripe(), &meter.Sample{Route: o.route.Name, Outcome: meter.Behind, Origin: o.requests.Made() > 0, Waited: e.Now().Sub(began)})
 	}
 	if err != nil && errors.Is(context.Cause(ctx), context.DeadlineExceeded) {
 		err = context.DeadlineExceeded
@@ -69,7 +69,7 @@ func (e *Edge) fly(ctx context.Context, f *fill.Flight[*head], o *order, began t
 
 // isFresh reports whether an answer needs no validation before it is used for others.
 func isFresh(entry *store.Entry, received time.Time) bool {
-	return !entry.Freshness.MustAsk && entry.Freshness.Left(received) > 0
+	return !entry.Freshness.MustAsk && entry.Freshness.Remaining(received) > 0
 }
 
 // remember notes whether those who ask for a key next need to wait for one another, and why
@@ -84,7 +84,7 @@ func (e *Edge) remember(o *order, h *head) {
 	}
 	last, _ := e.unshared.of(o.likeThis())
 	note := unshared{rule: h.rule, status: h.status, at: h.received, until: h.received.Add(loneTime), tries: last.tries + 1}
-	if o.plan.Terms.States() && h.withheld {
+	if o.route.Terms.States() && h.withheld {
 		note.until = h.received.Add(min(loneTime<<min(last.tries, 10), mostLone))
 	}
 	if h.rule != httprules.OK && h.status >= 500 {
@@ -102,15 +102,15 @@ func (e *Edge) bring(ctx context.Context, f *fill.Flight[*head], o *order, resp 
 		header["Date"] = []string{httprules.FormatDate(received)} // RFC 9110 §6.6.1
 	}
 	told := listen(header)
-	composes := composes(o.plan.Compose, header)
+	composes := composes(o.route.Compose, header)
 	if surrogate(header) {
 		delete(header, "Surrogate-Control") // it was meant for us
 	}
 	entry := e.entry(o, resp.StatusCode, header, nil, began, received)
 	told.bound(entry)
 	entry.Parts, entry.Told = told.parts, told.lines
-	h := &head{told: told.lines, composes: composes, status: resp.StatusCode, header: header, own: header, received: received, waited: received.Sub(began), length: resp.ContentLength, vary: entry.Vary, search: httprules.SearchOf(header), query: o.query, browser: o.plan.Browser,
-		fresh: isFresh(entry, received), subject: &entry.Subject, encodings: entry.Encodings, personal: entry.Personal, unsure: o.plan.Key.Body == key.GraphQL}
+	h := &head{told: told.lines, composes: composes, status: resp.StatusCode, header: header, own: header, received: received, waited: received.Sub(began), length: resp.ContentLength, vary: entry.Vary, search: httprules.ParseNoVarySearch(header), query: o.query, browser: o.route.Browser,
+		fresh: isFresh(entry, received), subject: &entry.Subject, encodings: entry.Encodings, personal: entry.Personal, unsure: o.route.Key.Body == key.GraphQL}
 	for name := range resp.Trailer {
 		h.trailers = append(h.trailers, name)
 	}
@@ -122,7 +122,7 @@ func (e *Edge) bring(ctx context.Context, f *fill.Flight[*head], o *order, resp 
 		h.rule = o.unstored // it was made for this visitor
 	}
 	h.withheld = o.withholds(h.rule)
-	if h.rule == httprules.OK && resp.ContentLength > o.plan.MaxBody {
+	if h.rule == httprules.OK && resp.ContentLength > o.route.MaxBody {
 		h.rule = httprules.TooLarge
 	}
 	if o.req.Method == http.MethodHead {
@@ -138,7 +138,7 @@ func (e *Edge) bring(ctx context.Context, f *fill.Flight[*head], o *order, resp 
 	}
 	defer func() { e.Store.Release(reserved) }()
 	if keep {
-		entry.Header = httprules.Storable(header, httprules.ResponseDirectives(header), o.plan.Terms)
+		entry.Header = httprules.Storable(header, httprules.ParseResponseDirectives(header), o.route.Terms)
 		if !composes {
 			offerCodings(entry, int(cmp.Or(expect, 1<<20)))
 		}
@@ -150,7 +150,7 @@ func (e *Edge) bring(ctx context.Context, f *fill.Flight[*head], o *order, resp 
 			h.header = entry.Header.Clone()
 			h.header["Age"] = header["Age"]
 		}
-		if !o.plan.Terms.RefuseCookies {
+		if !o.route.Terms.RefuseCookies {
 			delete(header, "Set-Cookie")
 		}
 		e.learn(o, header)
@@ -172,11 +172,11 @@ const maxVaried = 32
 // learn remembers which fields the origin's Vary names for a key, so that it is asked with
 // them at once.
 func (e *Edge) learn(o *order, header httprules.Header) {
-	if !o.plan.Terms.States() {
+	if !o.route.Terms.States() {
 		return
 	}
 	names := slices.DeleteFunc(httprules.VaryNames(header), func(name string) bool {
-		return name == "Accept-Encoding" || name == "Cookie" || !o.plan.Withholds(name)
+		return name == "Accept-Encoding" || name == "Cookie" || !o.route.Withholds(name)
 	})
 	if len(names) == 0 || len(names) > maxVaried {
 		e.varied.forget(o.key)
@@ -203,7 +203,7 @@ const headDelay = 2 * time.Millisecond
 // left to it.
 func offerCodings(entry *store.Entry, size int) {
 	chooses := slices.ContainsFunc(entry.Vary, func(v httprules.Varying) bool { return v.Name == "Accept-Encoding" })
-	if chooses || !httprules.MayCompress(entry.Status, entry.Header, httprules.ResponseDirectives(entry.Header), size) {
+	if chooses || !httprules.MayCompress(entry.Status, entry.Header, httprules.ParseResponseDirectives(entry.Header), size) {
 		return
 	}
 	entry.Compress, entry.OriginVary = true, entry.Header["Vary"]
@@ -237,14 +237,14 @@ func (e *Edge) keep(f *fill.Flight[*head], entry *store.Entry, h *head, o *order
 	now := e.Now()
 	entry.Filled(o.found, now.Sub(began))
 	entry.Prepare()
-	if o.plan.Key.Body == key.GraphQL && key.HasGraphQLErrors(entry.Body) {
+	if o.route.Key.Body == key.GraphQL && key.HasGraphQLErrors(entry.Body) {
 		e.unshared.note(o.likeThis(), unshared{rule: httprules.GraphQLErrors, status: h.status, at: h.received})
 		return
 	}
 	if f.Disowned() || e.Marks.Judge(&entry.Subject) == tags.Dropped {
 		return
 	}
-	if search := httprules.SearchOf(entry.Header); search.Stated {
+	if search := httprules.ParseNoVarySearch(entry.Header); search.Stated {
 		e.searches.note(o.searchKey, search)
 	}
 	if e.put(f, entry, now) {

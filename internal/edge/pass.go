@@ -46,7 +46,7 @@ func (x *exchange) pass(forward httprules.Forward) {
 	var page skeleton
 	counting := &countingWriter{ResponseWriter: x.w}
 	proxy := &httputil.ReverseProxy{
-		Transport: origin.Within{Client: client, Limit: x.plan.Limit(o)},
+		Transport: origin.Within{Client: client, Limit: x.route.Limit(o)},
 		Rewrite: func(p *httputil.ProxyRequest) {
 			p.Out.URL = client.Target(p.In.URL, p.In.URL.RawQuery, p.In.URL.ForceQuery)
 			p.Out.Host = req.Host

@@ -21,13 +21,13 @@ import (
 // prepared.
 func (x *exchange) serve(entry *store.Entry, outcome meter.Outcome, status httprules.CacheStatus) {
 	h := x.w.Header()
-	age, line, control := entry.Moving(x.began)
+	age, line, control := entry.VolatileLines(x.began)
 	explains, doubtful := x.explains(), entry == x.in.Entry && x.in.Doubtful()
 	if status != (httprules.CacheStatus{}) || explains || doubtful {
 		if status == (httprules.CacheStatus{}) {
-			status.HasTTL, status.TTL = true, int64(entry.Freshness.Left(x.began)/time.Second)
+			status.HasTTL, status.TTL = true, int64(entry.Freshness.Remaining(x.began)/time.Second)
 			if doubtful {
-				status.TTL = int64(x.in.Left(x.began) / time.Second)
+				status.TTL = int64(x.in.Remaining(x.began) / time.Second)
 			}
 		}
 		x.detail(&status, explains)
@@ -43,11 +43,11 @@ func (x *exchange) serve(entry *store.Entry, outcome meter.Outcome, status httpr
 	x.sample.Outcome = outcome
 	if outcome == meter.Hit || outcome == meter.Stale {
 		x.sample.Saved = entry.Cost()
-		entry.Use(x.began)
+		entry.Touch(x.began)
 	}
 	if entry.Skeleton != nil {
 		x.compose(entry.Skeleton, entry.Digest(), entry.Status, entry.Browser, func(yield func(string, []string)) {
-			for _, l := range entry.Form(httprules.Identity).Lines {
+			for _, l := range entry.Encoded(httprules.Identity).Lines {
 				yield(l.Name, l.Values)
 			}
 		})
@@ -93,18 +93,18 @@ func askFirst(h http.Header) {
 
 // form chooses the coding that the visitor likes best. A range is of the identity form:
 // its bytes are the same for everybody.
-func (x *exchange) form(entry *store.Entry) *store.Form {
+func (x *exchange) form(entry *store.Entry) *store.Encoded {
 	if !entry.Compress || x.req.Header.Has("Range") {
-		return entry.Form(httprules.Identity)
+		return entry.Encoded(httprules.Identity)
 	}
 	coding := httprules.ChooseCoding(x.req.Header)
-	chosen := entry.Form(coding)
+	chosen := entry.Encoded(coding)
 	if chosen.Coding != coding && entry.Coding.Load() == store.NotCoded {
 		x.edge.compressor.want(entry)
 	}
 	if x.req.Header.Has("If-None-Match") && !httprules.NotModified(x.req.Header, entry.Status, chosen.Header, entry.Received) {
 		// What he has may be the plain form, from before the others were there: it is as good.
-		if plain := entry.Form(httprules.Identity); httprules.NotModified(x.req.Header, entry.Status, plain.Header, entry.Received) {
+		if plain := entry.Encoded(httprules.Identity); httprules.NotModified(x.req.Header, entry.Status, plain.Header, entry.Received) {
 			return plain
 		}
 	}
@@ -125,7 +125,7 @@ func (x *exchange) tagSaysNothing(entry *store.Entry) bool {
 
 // ranges answers with parts of the body (RFC 9110 §15.3.7, §15.5.17); false if the whole
 // is to be sent.
-func (x *exchange) ranges(form *store.Form) bool {
+func (x *exchange) ranges(form *store.Encoded) bool {
 	size := int64(len(form.Body))
 	result, spans := httprules.Ranges(x.req.Header, form.Header, size)
 	h := x.w.Header()
@@ -153,7 +153,7 @@ func (x *exchange) ranges(form *store.Form) bool {
 }
 
 // multipart sends several parts, each with its place (RFC 9110 §14.6).
-func (x *exchange) multipart(form *store.Form, spans []httprules.Span, size int64) {
+func (x *exchange) multipart(form *store.Encoded, spans []httprules.Span, size int64) {
 	counting := &countingWriter{ResponseWriter: x.w}
 	parts := multipart.NewWriter(counting)
 	h := x.w.Header()

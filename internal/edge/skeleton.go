@@ -14,8 +14,8 @@ import (
 // composesHere reports whether the route of the request's place composes pages, whatever the
 // method: a form that comes back with its mistakes is a page, too.
 func (x *exchange) composesHere() bool {
-	if x.plan != nil {
-		return x.plan.Compose
+	if x.route != nil {
+		return x.route.Compose
 	}
 	around := x.rules.Policy.Covering(x.req.Host, x.req.Path)
 	return len(around) > 0 && around[0].Compose

@@ -137,7 +137,7 @@ func newStandOf(t *testing.T, rest string, handler http.HandlerFunc) *stand {
 	}
 	p, err := policy.Parse("test.yaml", []byte(strings.ReplaceAll("version: 1\n"+origins+rest, "SITE", s.app.URL)), nil)
 	require.NoError(t, err)
-	s.edge = New(Parts{
+	s.edge = New(Config{
 		Store: store.NewMemory(8<<20, store.LeastRecentlyUsed()), Marks: tags.NewMarks(0, 100), Meter: &meter.Meter{},
 		Log: slog.New(slog.DiscardHandler), Now: s.now,
 		MayExplain: func(token string) bool { return token == "may explain" },

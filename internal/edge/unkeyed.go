@@ -52,11 +52,11 @@ func isOrdinary(name string) bool {
 
 // countUnkeyed notes what of the request the key leaves out.
 func (x *exchange) countUnkeyed() {
-	if x.in.Plan == nil || !x.in.Enabled || x.edge.Found == nil || x.depth > 0 {
+	if x.in.Route == nil || !x.in.Enabled || x.edge.Found == nil || x.depth > 0 {
 		return
 	}
-	t := &x.rules.tallies[x.plan.Index]
-	if x.began.UnixNano() < t.full.Load() || x.in.SignedIn != "" && x.plan.Declares(x.in.SignedIn, x.req.Header) {
+	t := &x.rules.tallies[x.route.Index]
+	if x.began.UnixNano() < t.full.Load() || x.in.SignedIn != "" && x.route.Declares(x.in.SignedIn, x.req.Header) {
 		return // that it says who is signed in was said
 	}
 	for _, p := range t.count(x.leftOut(), x.began) {
@@ -64,7 +64,7 @@ func (x *exchange) countUnkeyed() {
 		if p.kind == "header" {
 			kind = "unkeyed-field"
 		}
-		f := Finding{At: x.began, Route: x.plan.Name, URL: x.req.Scheme + "://" + x.req.Host + x.req.Path, Kind: kind, Separator: p.String()}
+		f := Finding{At: x.began, Route: x.route.Name, URL: x.req.Scheme + "://" + x.req.Host + x.req.Path, Kind: kind, Separator: p.String()}
 		x.edge.run(func() { x.edge.Found(f) })
 	}
 }
@@ -73,12 +73,12 @@ func (x *exchange) countUnkeyed() {
 // has said anything of.
 func (x *exchange) leftOut() (parts []part) {
 	for _, name := range key.CookieNames(x.req.Header) {
-		if name != "" && !x.plan.Key.HoldsCookie(name) && !slices.Contains(x.plan.AlsoCookies, name) {
+		if name != "" && !x.route.Key.HoldsCookie(name) && !slices.Contains(x.route.AlsoCookies, name) {
 			parts = append(parts, part{"cookie", name})
 		}
 	}
 	for name := range x.req.Header {
-		if !isOrdinary(name) && !httprules.Steering(name) && !x.plan.Key.HoldsField(name) && !slices.Contains(x.plan.AlsoFields, name) {
+		if !isOrdinary(name) && !httprules.Steering(name) && !x.route.Key.HoldsField(name) && !slices.Contains(x.route.AlsoFields, name) {
 			parts = append(parts, part{"header", name})
 		}
 	}

@@ -15,7 +15,7 @@ func (x *exchange) upgrade() bool {
 		return false
 	}
 	if len(wanted) == 1 && strings.EqualFold(strings.TrimSpace(wanted[0]), "websocket") && x.r.Method == http.MethodGet && x.r.ProtoMajor == 1 &&
-		asksToUpgrade(h) && (x.plan == nil || x.plan.Upgrade) {
+		asksToUpgrade(h) && (x.route == nil || x.route.Upgrade) {
 		return true
 	}
 	delete(h, "Upgrade")

@@ -163,7 +163,7 @@ func (x *exchange) tell() {
 	if x.req.HasQuery {
 		event.URL += "?" + x.req.Query
 	}
-	if ws.keys.Load() > 0 && x.in.Plan != nil {
+	if ws.keys.Load() > 0 && x.in.Route != nil {
 		event.Key = key.Text(key.Parts(string(x.key)))
 	}
 	select {

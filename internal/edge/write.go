@@ -34,7 +34,7 @@ func (x *exchange) write() *write {
 // asksOnly reports whether the route says of a request of an unsafe method that it is a
 // question.
 func (x *exchange) asksOnly() bool {
-	return x.in.Plan != nil && x.in.Enabled && x.plan.Key.Body != key.NoBody
+	return x.in.Route != nil && x.in.Enabled && x.route.Key.Body != key.NoBody
 }
 
 // lasting is the request in a context that outlives the visitor: an origin that has it will
@@ -93,7 +93,7 @@ func (w *write) target(answer httprules.Header) tags.Purge {
 // groupsOf is what an answer to an unsafe method says of groups.
 func groupsOf(host string, answer httprules.Header) tags.Purge {
 	p := tags.Purge{Mode: tags.Drop, Host: host}
-	p.Tags, _ = httprules.Groups(answer["Cache-Group-Invalidation"])
+	p.Tags, _ = httprules.ParseGroups(answer["Cache-Group-Invalidation"])
 	return p
 }
 

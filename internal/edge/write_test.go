@@ -161,7 +161,7 @@ func TestAWriteReachesWhatAnswersOtherQueries(t *testing.T) {
 		}
 		text(content.Load().(string), "Cache-Control: max-age=60", `No-Vary-Search: params=("utm")`)(w, r)
 	})
-	other := New(Parts{Store: store.NewMemory(1<<20, store.LeastRecentlyUsed()), Marks: tags.NewMarks(0, 100), Meter: &meter.Meter{}, Log: slog.New(slog.DiscardHandler), Now: s.now, Purge: s.edge.Purge})
+	other := New(Config{Store: store.NewMemory(1<<20, store.LeastRecentlyUsed()), Marks: tags.NewMarks(0, 100), Meter: &meter.Meter{}, Log: slog.New(slog.DiscardHandler), Now: s.now, Purge: s.edge.Purge})
 	other.Apply(s.edge.Rules().Policy, nil, false)
 	s.get("/x?a=1&utm=1")
 	s.get("/y?a=1")
@@ -190,7 +190,7 @@ func TestFiguresCountWhatReallyHappened(t *testing.T) {
 		assert.LessOrEqual(t, saved, 0.0, "nothing was found for anybody")
 	})
 	t.Run("without a policy", func(t *testing.T) {
-		e := New(Parts{Store: store.NewMemory(1<<20, store.LeastRecentlyUsed()), Marks: tags.NewMarks(0, 100), Meter: &meter.Meter{}, Log: slog.New(slog.DiscardHandler), Now: time.Now})
+		e := New(Config{Store: store.NewMemory(1<<20, store.LeastRecentlyUsed()), Marks: tags.NewMarks(0, 100), Meter: &meter.Meter{}, Log: slog.New(slog.DiscardHandler), Now: time.Now})
 		e.ServeHTTP(httptest.NewRecorder(), httptest.NewRequest("GET", "/", nil))
 		require.NoError(t, e.Shutdown(t.Context()))
 		saved, _ := ratioOf(e).Offload()

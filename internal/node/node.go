@@ -89,7 +89,7 @@ func Start(ctx context.Context, s Settings) (*Node, error) {
 		trust = nil
 	}
 	n.known.Until(n.started) // nothing is known of the ledger yet
-	n.edge = edge.New(edge.Parts{Store: n.store, Marks: n.marks, Trust: trust, Leases: leases, Meter: n.meter, Log: s.Log, Now: time.Now, Trusted: s.trusted, Streams: int64(s.Connections()),
+	n.edge = edge.New(edge.Config{Store: n.store, Marks: n.marks, Trust: trust, Leases: leases, Meter: n.meter, Log: s.Log, Now: time.Now, Trusted: s.trusted, Streams: int64(s.Connections()),
 		MayExplain: func(token string) bool {
 			t, ok := n.TokenFor(token)
 			return ok && t.May(records.Read)

@@ -127,7 +127,7 @@ func (n *Node) keepLife() {
 	}
 }
 
-// checkPolicyFile says what is wrong with the rule file named at the start, before anything
+// checkPolicyFile says what is wrong with the policy file named at the start, before anything
 // depends on it.
 func (n *Node) checkPolicyFile() (err error) {
 	if n.settings.PolicyFile == "" {
@@ -140,7 +140,7 @@ func (n *Node) checkPolicyFile() (err error) {
 	return err
 }
 
-// applyFile makes the rule file named at the start the next revision.
+// applyFile makes the policy file named at the start the next revision.
 func (n *Node) applyFile(ctx context.Context, rec *records.Records) error {
 	n.settings.PolicyForce = false // once, not at every reconnection
 	_, err := rec.AddRevision(ctx, string(n.policySource), "start", "from "+filepath.Base(n.settings.PolicyFile))
@@ -222,7 +222,7 @@ func (n *Node) cannotRead(revision records.Revision, off map[string]bool, why er
 	return nil
 }
 
-// ApplyPolicy checks a rule file, keeps it as a revision and puts it in force.
+// ApplyPolicy checks a policy, keeps it as a revision and puts it in force.
 func (n *Node) ApplyPolicy(ctx context.Context, source, actor, note string) (records.Revision, error) {
 	if _, err := policy.Parse(policyName, []byte(source), os.LookupEnv); err != nil {
 		return records.Revision{}, err

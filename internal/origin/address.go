@@ -193,7 +193,7 @@ func (u *use) clean() bool {
 }
 
 // probe asks regularly whether the address is well: any answer below 500 says so.
-func (a *address) probe(ctx context.Context, p policy.Probe) {
+func (a *address) probe(ctx context.Context, p policy.Check) {
 	for {
 		well := a.ask(ctx, p)
 		if ctx.Err() != nil {
@@ -213,7 +213,7 @@ func (a *address) probe(ctx context.Context, p policy.Probe) {
 	}
 }
 
-func (a *address) ask(ctx context.Context, p policy.Probe) bool {
+func (a *address) ask(ctx context.Context, p policy.Check) bool {
 	ctx, cancel := context.WithTimeout(ctx, p.Timeout)
 	defer cancel()
 	r, err := http.NewRequestWithContext(ctx, http.MethodGet, a.url.String()+p.Path, nil)

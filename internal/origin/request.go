@@ -49,7 +49,7 @@ const agent = httprules.CacheName
 // implements httprules.Fields: what a response depends on is what its origin saw.
 type Sent struct {
 	Request *key.Request
-	Plan    *policy.Plan
+	Route   *policy.Route
 	Remote  string // the visitor's address, "ip:port"
 	Proto   int    // major version of HTTP that the visitor speaks
 	Trusted Trusted
@@ -60,7 +60,7 @@ type Sent struct {
 func (s *Sent) Lines(name string) []string {
 	sent := s.Request.Header[name]
 	switch {
-	case s.Plan.Key.HoldsField(name) || slices.Contains(s.Plan.AlsoFields, name):
+	case s.Route.Key.HoldsField(name) || slices.Contains(s.Route.AlsoFields, name):
 		return sent
 	case name == "Cookie":
 		return s.cookies()
@@ -70,9 +70,9 @@ func (s *Sent) Lines(name string) []string {
 		return h[name]
 	case httprules.Steering(name) || slices.Contains(asking, name):
 		return nil
-	case s.Plan.Terms.States() && len(sent) == 0 && name == "Accept":
+	case s.Route.Terms.States() && len(sent) == 0 && name == "Accept":
 		return []string{"*/*"}
-	case s.Plan.Terms.States() && len(sent) == 0 && name == "User-Agent":
+	case s.Route.Terms.States() && len(sent) == 0 && name == "User-Agent":
 		return []string{agent}
 	}
 	return sent
@@ -80,10 +80,10 @@ func (s *Sent) Lines(name string) []string {
 
 func (s *Sent) cookies() []string {
 	lines := s.Request.Header["Cookie"]
-	if !s.Plan.Terms.States() || len(lines) == 0 {
+	if !s.Route.Terms.States() || len(lines) == 0 {
 		return lines
 	}
-	return key.KeepCookies(lines, func(name string) bool { return !s.Plan.WithholdsCookie(name) })
+	return key.KeepCookies(lines, func(name string) bool { return !s.Route.WithholdsCookie(name) })
 }
 
 // Fill is the header with which an answer for others is asked for. Where the policy states
@@ -92,12 +92,12 @@ func (s *Sent) cookies() []string {
 // of the connection and those that a visitor must not decide.
 func (s *Sent) Fill(varied []string) http.Header {
 	var h http.Header
-	if s.Plan.Terms.States() {
+	if s.Route.Terms.States() {
 		h = s.stated(varied)
 	} else {
 		h = s.whole()
 		for name := range h {
-			if s.Plan.Withholds(name) {
+			if s.Route.Withholds(name) {
 				delete(h, name)
 			}
 		}
@@ -113,14 +113,14 @@ func (s *Sent) Fill(varied []string) http.Header {
 // stated is what reaches an origin on a route whose answers' life the policy states.
 func (s *Sent) stated(varied []string) http.Header {
 	h := http.Header{"Accept": {"*/*"}, "User-Agent": {agent}}
-	names := slices.Concat([]string{"Accept-Encoding", "Cache-Control", "Pragma", "Cookie"}, traced, s.Plan.Key.Headers, s.Plan.AlsoFields, varied)
+	names := slices.Concat([]string{"Accept-Encoding", "Cache-Control", "Pragma", "Cookie"}, traced, s.Route.Key.Headers, s.Route.AlsoFields, varied)
 	if s.bodied() {
 		names = append(names, "Content-Type", "Content-Encoding")
 	}
-	if id := s.Plan.Key.Identity; id.From == key.Field {
+	if id := s.Route.Key.Identity; id.From == key.Field {
 		names = append(names, id.Name)
 	}
-	if s.Plan.Shared { // its answers are stored only as RFC 9111 §3.5 lets them be
+	if s.Route.Shared { // its answers are stored only as RFC 9111 §3.5 lets them be
 		names = append(names, "Authorization")
 	}
 	for _, name := range names {
@@ -140,7 +140,7 @@ func (s *Sent) stated(varied []string) http.Header {
 func (s *Sent) Whole() http.Header {
 	h := s.whole()
 	for name := range h {
-		if httprules.Steering(name) && s.Plan.Withholds(name) {
+		if httprules.Steering(name) && s.Route.Withholds(name) {
 			delete(h, name)
 		}
 	}
@@ -167,7 +167,7 @@ func (s *Sent) whole() http.Header {
 
 // bodied reports whether the request's body goes to the origin.
 func (s *Sent) bodied() bool {
-	return s.Plan.Key.Body != key.NoBody && s.Request.Method != http.MethodGet && s.Request.Method != http.MethodHead
+	return s.Route.Key.Body != key.NoBody && s.Request.Method != http.MethodGet && s.Request.Method != http.MethodHead
 }
 
 // control forwards what a request says to caches (RFC 9111 §5.2).
@@ -189,7 +189,7 @@ func (s *Sent) forward(h http.Header) {
 // forwardKeeping sets them, but for those that the key or the route lets a visitor say.
 func (s *Sent) forwardKeeping(h http.Header) {
 	kept := http.Header{}
-	for _, name := range slices.Concat(s.Plan.Key.Headers, s.Plan.AlsoFields) {
+	for _, name := range slices.Concat(s.Route.Key.Headers, s.Route.AlsoFields) {
 		if lines, ok := s.Request.Header[name]; ok && !slices.Contains(asking, name) {
 			kept[name] = lines
 		}

@@ -14,7 +14,7 @@ type Revision struct {
 	At     time.Time
 	Actor  string
 	Note   string
-	Source string // the rule file as it was given
+	Source string // the policy as it was given
 }
 
 // AddRevision keeps a policy and returns its number.

@@ -34,7 +34,7 @@ func edgeOf(tb testing.TB, routes string, h http.HandlerFunc) *edge.Edge {
 	tb.Cleanup(origin.Close)
 	p, err := policy.Parse("bench.yaml", fmt.Appendf(nil, "version: 1\norigins: [{ name: site, url: %q }]\nroutes:\n%s\n", origin.URL, routes), nil)
 	require.NoError(tb, err)
-	e := edge.New(edge.Parts{Store: store.NewMemory(256<<20, store.LeastRecentlyUsed()), Marks: tags.NewMarks(0, 1000), Meter: &meter.Meter{}, Log: slog.New(slog.DiscardHandler), Now: time.Now})
+	e := edge.New(edge.Config{Store: store.NewMemory(256<<20, store.LeastRecentlyUsed()), Marks: tags.NewMarks(0, 1000), Meter: &meter.Meter{}, Log: slog.New(slog.DiscardHandler), Now: time.Now})
 	e.Apply(p, nil, false)
 	return e
 }

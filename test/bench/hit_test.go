@@ -54,7 +54,7 @@ routes:
 `, origin.URL)
 	p, err := policy.Parse("bench.yaml", []byte(source), nil)
 	require.NoError(tb, err)
-	e := edge.New(edge.Parts{
+	e := edge.New(edge.Config{
 		Store: store.NewMemory(memory, store.LeastRecentlyUsed()), Marks: tags.NewMarks(0, tags.DefaultLimit), Meter: &meter.Meter{},
 		Log: slog.New(slog.DiscardHandler), Now: time.Now,
 	})

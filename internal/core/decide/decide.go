@@ -1,4 +1,4 @@
-// Package decide is what is done with a request: one pure function of plan, request,
+// Package decide is what is done with a request: one pure function of route, request,
 // stored entry and time. Serving, explain, the console and the forecast all call it;
 // there is no second implementation of any of its rules.
 package decide
@@ -35,9 +35,9 @@ func (a Action) String() string {
 
 // Input is all that a decision depends on.
 type Input struct {
-	Plan    *policy.Plan // nil: no route matches
-	Enabled bool         // policy and route are on
-	Reason  meter.Cause  // with no plan: Route, or Method when only the method kept routes away
+	Route   *policy.Route // nil: no route matches
+	Enabled bool          // policy and route are on
+	Reason  meter.Cause   // with no route: meter.Route, or Method when only the method kept routes away
 	Visitor httprules.Directives
 	Entry   *store.Entry // nil: nothing stored answers the request
 	Verdict tags.Verdict // what the marks say of Entry
@@ -77,7 +77,7 @@ type Decision struct {
 // Of decides.
 func Of(in *Input) Decision {
 	switch {
-	case in.Plan == nil:
+	case in.Route == nil:
 		forward := httprules.ForwardBypass
 		if in.Reason == meter.Method {
 			forward = httprules.ForwardMethod
@@ -91,7 +91,7 @@ func Of(in *Input) Decision {
 		return personal(in, meter.Nameless)
 	}
 	d := stored(in)
-	if in.Visitor.NoStore && in.Plan.Obey == policy.ObeyAll {
+	if in.Visitor.NoStore && in.Route.Obey == policy.ObeyAll {
 		d.NoStore = true
 	}
 	if in.Visitor.OnlyIfCached && (d.Action == Validate || d.Action == Fetch) {
@@ -107,7 +107,7 @@ func personal(in *Input, cause meter.Cause) Decision {
 	switch {
 	case in.Visitor.OnlyIfCached:
 		d.Action = Refuse
-	case in.Plan.Compose:
+	case in.Route.Compose:
 		d.Action, d.NoStore, d.Alone, d.AsVisitor = Fetch, true, true, true
 	}
 	return d
@@ -115,7 +115,7 @@ func personal(in *Input, cause meter.Cause) Decision {
 
 func stored(in *Input) Decision {
 	e := in.Entry
-	if in.Authorized && !in.Plan.Shared && (e == nil || !e.ForAuthorized) {
+	if in.Authorized && !in.Route.Shared && (e == nil || !e.ForAuthorized) {
 		// Only what its origin lets authorized requests share is for them (RFC 9111 §3.5).
 		d := missing(in)
 		d.Cause, d.Alone = meter.SignedIn, true
@@ -127,11 +127,11 @@ func stored(in *Input) Decision {
 	if in.Verdict == tags.Dropped {
 		return Decision{Action: Fetch, Cause: meter.Purged, Forward: httprules.ForwardMiss}
 	}
-	if e.Idle != httprules.Unset && e.Unused(in.Now) > e.Idle {
+	if e.Idle != httprules.Unset && e.IdleFor(in.Now) > e.Idle {
 		return Decision{Action: Fetch, Cause: meter.Expired, Forward: httprules.ForwardMiss}
 	}
 	f := &e.Freshness
-	d := Decision{StaleFor: max(0, -f.Left(in.Now))}
+	d := Decision{StaleFor: max(0, -f.Remaining(in.Now))}
 	switch {
 	case asked(in):
 		d.Action, d.Cause, d.Forward = Validate, meter.Asked, httprules.ForwardRequest
@@ -141,7 +141,7 @@ func stored(in *Input) Decision {
 		return d
 	case in.Verdict == tags.Softened:
 		d.Cause = meter.Purged
-	case f.MustAsk || f.Left(in.Now) <= 0:
+	case f.MustAsk || f.Remaining(in.Now) <= 0:
 		d.Cause = meter.Expired
 	case early(in):
 		d.Action, d.Cause, d.Forward = ServeAndRefresh, meter.NoCause, httprules.NotForwarded
@@ -155,7 +155,7 @@ func stored(in *Input) Decision {
 		d.Action = ServeStale
 		return d
 	}
-	if v := in.Visitor.MaxStale; in.Plan.Obey == policy.ObeyAll && v != httprules.Unset && in.Verdict == tags.Alive && mayServeStale(f) && d.StaleFor <= v {
+	if v := in.Visitor.MaxStale; in.Route.Obey == policy.ObeyAll && v != httprules.Unset && in.Verdict == tags.Alive && mayServeStale(f) && d.StaleFor <= v {
 		d.Action = ServeStale
 		return d
 	}
@@ -175,7 +175,7 @@ func early(in *Input) bool {
 		return false
 	}
 	ahead := -float64(in.Entry.Cost()) * math.Log(in.Random)
-	return ahead >= float64(in.Entry.Freshness.Left(in.Now))
+	return ahead >= float64(in.Entry.Freshness.Remaining(in.Now))
 }
 
 func missing(in *Input) Decision {
@@ -193,21 +193,21 @@ func missing(in *Input) Decision {
 // obeys them (RFC 9111 §5.2.1).
 func asked(in *Input) bool {
 	v := &in.Visitor
-	if in.Plan.Obey == policy.ObeyNone {
+	if in.Route.Obey == policy.ObeyNone {
 		return false
 	}
 	if v.NoCache {
 		return true
 	}
-	if in.Plan.Obey != policy.ObeyAll {
+	if in.Route.Obey != policy.ObeyAll {
 		return false
 	}
 	f := &in.Entry.Freshness
-	if f.Immutable && f.Left(in.Now) > 0 {
+	if f.Immutable && f.Remaining(in.Now) > 0 {
 		return false
 	}
 	return v.MaxAge != httprules.Unset && f.Age(in.Now) > v.MaxAge ||
-		v.MinFresh != httprules.Unset && f.Left(in.Now) < v.MinFresh
+		v.MinFresh != httprules.Unset && f.Remaining(in.Now) < v.MinFresh
 }
 
 // mayServeStale: no directive forbids it (RFC 9111 §4.2.4).
@@ -224,8 +224,8 @@ func (in *Input) Settle() {
 	in.Failure = nil
 	f := &failure.Freshness
 	switch {
-	case f.MustAsk || f.Left(in.Now) <= 0 || in.Lost:
-	case in.Verdict == tags.Alive && !in.Entry.Freshness.MustAsk && in.Entry.Freshness.Left(in.Now) > 0:
+	case f.MustAsk || f.Remaining(in.Now) <= 0 || in.Lost:
+	case in.Verdict == tags.Alive && !in.Entry.Freshness.MustAsk && in.Entry.Freshness.Remaining(in.Now) > 0:
 	case OnError(in, in.Now):
 		in.Failure = failure
 	default:
@@ -237,10 +237,10 @@ func (in *Input) Settle() {
 // however young it is: a purge marked it stale, or nobody knows which purges there were.
 func (in *Input) Doubtful() bool { return in.Verdict == tags.Softened || in.Lost }
 
-// Left is how much fresh life the entry has left to whoever is given it: what is doubtful
+// Remaining is how much fresh life the entry has left to whoever is given it: what is doubtful
 // has none.
-func (in *Input) Left(now time.Time) time.Duration {
-	left := in.Entry.Freshness.Left(now)
+func (in *Input) Remaining(now time.Time) time.Duration {
+	left := in.Entry.Freshness.Remaining(now)
 	if in.Doubtful() {
 		return min(0, left)
 	}
@@ -255,7 +255,7 @@ func OnError(in *Input, now time.Time) bool {
 	if e == nil || in.Verdict == tags.Dropped || !mayServeStale(&e.Freshness) {
 		return false
 	}
-	left := e.Freshness.Left(now)
+	left := e.Freshness.Remaining(now)
 	if left > 0 && in.Verdict == tags.Alive && !in.Lost {
 		return true
 	}

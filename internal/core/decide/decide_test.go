@@ -20,7 +20,7 @@ var noon = time.Date(2026, 5, 17, 12, 0, 0, 0, time.UTC)
 func TestDecisions(t *testing.T) {
 	entry := func(age time.Duration, change func(*store.Entry)) *store.Entry {
 		e := &store.Entry{Idle: httprules.Unset, Header: httprules.Header{"Etag": {`"a"`}}, Freshness: httprules.Freshness{Born: noon.Add(-age), Lifetime: time.Minute, Source: httprules.FromMaxAge}}
-		e.Use(noon.Add(-age))
+		e.Touch(noon.Add(-age))
 		if change != nil {
 			change(e)
 		}
@@ -28,7 +28,7 @@ func TestDecisions(t *testing.T) {
 	}
 	swr := func(e *store.Entry) { e.Freshness.StaleWhileRevalidate = time.Minute }
 	visitor := func(cacheControl string) httprules.Directives {
-		return httprules.RequestDirectives(httprules.Header{"Cache-Control": {cacheControl}})
+		return httprules.ParseRequestDirectives(httprules.Header{"Cache-Control": {cacheControl}})
 	}
 	for _, c := range []struct {
 		name   string
@@ -37,8 +37,8 @@ func TestDecisions(t *testing.T) {
 		cause  meter.Cause
 		says   string
 	}{
-		{"no route", func(in *Input) { in.Plan, in.Reason = nil, meter.Route }, Bypass, meter.Route, "No route of the policy matches"},
-		{"no method", func(in *Input) { in.Plan, in.Reason = nil, meter.Method }, Bypass, meter.Method, "does not cache this method"},
+		{"no route", func(in *Input) { in.Route, in.Reason = nil, meter.Route }, Bypass, meter.Route, "No route of the policy matches"},
+		{"no method", func(in *Input) { in.Route, in.Reason = nil, meter.Method }, Bypass, meter.Method, "does not cache this method"},
 		{"switched off", func(in *Input) { in.Enabled = false; in.Entry = entry(0, nil) }, Bypass, meter.Off, "switched off"},
 		{"signed in", func(in *Input) { in.SignedIn = "cookie session"; in.Entry = entry(0, nil) }, Bypass, meter.SignedIn, "carries cookie session, which says that its visitor is signed in"},
 		{"signed in, and only for a stored answer", func(in *Input) {
@@ -72,20 +72,20 @@ func TestDecisions(t *testing.T) {
 		}, Fetch, meter.Expired, ""},
 		{"the visitor asks again", func(in *Input) { in.Entry = entry(0, nil); in.Visitor = visitor("no-cache") }, Validate, meter.Asked, "obey_visitor"},
 		{"and is not obeyed", func(in *Input) {
-			in.Entry, in.Visitor, in.Plan.Obey = entry(0, nil), visitor("no-cache"), policy.ObeyNone
+			in.Entry, in.Visitor, in.Route.Obey = entry(0, nil), visitor("no-cache"), policy.ObeyNone
 		}, Serve, meter.NoCause, ""},
 		{"the visitor's max-age is not obeyed by default", func(in *Input) { in.Entry = entry(20*time.Second, nil); in.Visitor = visitor("max-age=5") }, Serve, meter.NoCause, ""},
 		{"but where all is", func(in *Input) {
-			in.Entry, in.Visitor, in.Plan.Obey = entry(20*time.Second, nil), visitor("max-age=5"), policy.ObeyAll
+			in.Entry, in.Visitor, in.Route.Obey = entry(20*time.Second, nil), visitor("max-age=5"), policy.ObeyAll
 		}, Validate, meter.Asked, ""},
 		{"min-fresh likewise", func(in *Input) {
-			in.Entry, in.Visitor, in.Plan.Obey = entry(20*time.Second, nil), visitor("min-fresh=50"), policy.ObeyAll
+			in.Entry, in.Visitor, in.Route.Obey = entry(20*time.Second, nil), visitor("min-fresh=50"), policy.ObeyAll
 		}, Validate, meter.Asked, ""},
 		{"only-if-cached with something fresh", func(in *Input) { in.Entry = entry(0, nil); in.Visitor = visitor("only-if-cached") }, Serve, meter.NoCause, ""},
 		{"only-if-cached with nothing", func(in *Input) { in.Visitor = visitor("only-if-cached") }, Refuse, meter.Cold, "504"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			in := Input{Plan: &policy.Plan{Name: "r", Obey: policy.ObeyRevalidate}, Enabled: true, Visitor: visitor("x"), Now: noon}
+			in := Input{Route: &policy.Route{Name: "r", Obey: policy.ObeyRevalidate}, Enabled: true, Visitor: visitor("x"), Now: noon}
 			c.change(&in)
 			d := Of(&in)
 			assert.Equal(t, c.action.String(), d.Action.String())
@@ -103,7 +103,7 @@ func TestEarlyRefreshGrowsLikelierTowardsTheEnd(t *testing.T) {
 		e.Filled(nil, time.Second)
 		early := 0
 		for i := range 1000 {
-			in := Input{Plan: &policy.Plan{}, Enabled: true, Entry: e, Now: noon, Visitor: httprules.RequestDirectives(nil), Random: (float64(i) + 0.5) / 1000}
+			in := Input{Route: &policy.Route{}, Enabled: true, Entry: e, Now: noon, Visitor: httprules.ParseRequestDirectives(nil), Random: (float64(i) + 0.5) / 1000}
 			if d := Of(&in); d.Action == ServeAndRefresh {
 				early++
 				assert.Equal(t, meter.NoCause, d.Cause, "it is a hit all the same")

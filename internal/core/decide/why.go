@@ -54,7 +54,7 @@ func Why(in *Input, d Decision) []string {
 		why = append(why, "The ledger cannot be read, so that purges may be missing here: nothing is served without asking its origin.")
 	}
 	if d.Cause == meter.Asked {
-		why = append(why, fmt.Sprintf("The request asks for validation, and the route obeys (obey_visitor: %s; RFC 9111 §5.2.1.4).", obeyName(in.Plan.Obey)))
+		why = append(why, fmt.Sprintf("The request asks for validation, and the route obeys (obey_visitor: %s; RFC 9111 §5.2.1.4).", obeyName(in.Route.Obey)))
 	}
 	return append(why, ending(in, d))
 }
@@ -66,7 +66,7 @@ func obeyName(o policy.ObeyVisitor) string {
 // freshness is the arithmetic of RFC 9111 §4.2 with its numbers.
 func freshness(in *Input) string {
 	f := in.Entry.Freshness
-	age, left := f.Age(in.Now), f.Left(in.Now)
+	age, left := f.Age(in.Now), f.Remaining(in.Now)
 	text := fmt.Sprintf("The stored answer is %s old; its lifetime is %s (from %s), so ", seconds(age), policy.FormatDuration(f.Lifetime), f.Source)
 	switch {
 	case f.MustAsk:
@@ -91,11 +91,11 @@ func ending(in *Input, d Decision) string {
 		return "It is served from here; the origin is not asked."
 	case ServeStale:
 		if in.Failure != nil {
-			return fmt.Sprintf("Its origin failed (status %d), and that answer holds for another %s, so the origin is not asked meanwhile and what was stored before stands in (RFC 5861 §4).", in.Failure.Status, seconds(in.Failure.Freshness.Left(in.Now)))
+			return fmt.Sprintf("Its origin failed (status %d), and that answer holds for another %s, so the origin is not asked meanwhile and what was stored before stands in (RFC 5861 §4).", in.Failure.Status, seconds(in.Failure.Freshness.Remaining(in.Now)))
 		}
 		return "It is stale, but the request takes it for that long (max-stale), and the route obeys (RFC 9111 §5.2.1.2)."
 	case ServeAndRefresh:
-		if in.Entry.Freshness.Left(in.Now) > 0 && in.Verdict == tags.Alive {
+		if in.Entry.Freshness.Remaining(in.Now) > 0 && in.Verdict == tags.Alive {
 			return "It is served from here, and renewed behind before its life ends (lifetime.refresh_early)."
 		}
 		return fmt.Sprintf("It may be served stale for %s while it is renewed, so the visitor gets it at once and one refresh runs behind (RFC 5861 §3).", policy.FormatDuration(in.Entry.Freshness.StaleWhileRevalidate))
@@ -112,8 +112,8 @@ func ending(in *Input, d Decision) string {
 }
 
 // Storing says what a route would store of an answer, and for how long.
-func Storing(plan *policy.Plan) []string {
-	terms := plan.Terms
+func Storing(route *policy.Route) []string {
+	terms := route.Terms
 	var says []string
 	add := func(format string, args ...any) { says = append(says, fmt.Sprintf(format, args...)) }
 	switch {
@@ -138,11 +138,11 @@ func Storing(plan *policy.Plan) []string {
 	if terms.StaleIfError > 0 {
 		add("While the origin fails, for %s (RFC 5861).", policy.FormatDuration(terms.StaleIfError))
 	}
-	if plan.Compose {
+	if route.Compose {
 		add("If it has include marks, the edge puts the pieces into it for each request; each has a route and a life of its own.")
 	}
-	if plan.Idle != httprules.Unset {
-		add("It leaves when nobody asks for it for %s.", policy.FormatDuration(plan.Idle))
+	if route.Idle != httprules.Unset {
+		add("It leaves when nobody asks for it for %s.", policy.FormatDuration(route.Idle))
 	}
 	return says
 }

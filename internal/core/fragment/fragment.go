@@ -164,15 +164,15 @@ type Answer struct {
 // Left is how long what was found stays fresh; what a purge marked stale does not, however
 // young it is, nor does anything that it goes into.
 func (a *Answer) Left(now time.Time) time.Duration {
-	left := a.Entry.Freshness.Left(now)
+	left := a.Entry.Freshness.Remaining(now)
 	if a.State == Stale {
 		return min(left, 0)
 	}
 	return left
 }
 
-// plan is how fragments are judged; the entry itself says how long it lives.
-var plan = policy.Plan{Name: "fragments", Enabled: true, Obey: policy.ObeyRevalidate}
+// route is how fragments are judged; the entry itself says how long it lives.
+var route = policy.Route{Name: "fragments", Enabled: true, Obey: policy.ObeyRevalidate}
 
 // Look finds a fragment, or gives the right to fill it.
 func (f *Fragments) Look(id ID, ask Ask, now time.Time) Answer {
@@ -180,7 +180,7 @@ func (f *Fragments) Look(id ID, ask Ask, now time.Time) Answer {
 	stamp := f.Marks.Stamp()
 	var room [256]byte
 	canonical := key.AppendFragment(room[:0], id.Namespace, id.Key)
-	in := decide.Input{Plan: &plan, Enabled: true, Now: now, Lost: f.Lost(now),
+	in := decide.Input{Route: &route, Enabled: true, Now: now, Lost: f.Lost(now),
 		Visitor: httprules.Directives{MaxAge: httprules.Unset, MinFresh: httprules.Unset, MaxStale: httprules.Unset, NoCache: ask.Renew}}
 	found := f.Store.Find(canonical, nil)
 	in.Entry, in.Variants = found.Entry, found.Variants
@@ -233,7 +233,7 @@ func (f *Fragments) Sample(id ID, a Answer, waited bool, took time.Duration, now
 		if waited {
 			s.Outcome, s.Cause = meter.Joined, meter.Cold
 		}
-		e.Use(now)
+		e.Touch(now)
 	}
 	return s
 }

@@ -35,9 +35,9 @@ func noDirectives() Directives {
 	return Directives{MaxAge: Unset, SMaxAge: Unset, StaleWhileRevalidate: Unset, StaleIfError: Unset, MinFresh: Unset, MaxStale: Unset}
 }
 
-// RequestDirectives reads what a request asks of caches (RFC 9111 §5.2.1), with
+// ParseRequestDirectives reads what a request asks of caches (RFC 9111 §5.2.1), with
 // Pragma: no-cache where Cache-Control is absent (§5.4).
-func RequestDirectives(h Header) Directives {
+func ParseRequestDirectives(h Header) Directives {
 	d := parseDirectives(h["Cache-Control"])
 	if !h.Has("Cache-Control") && h.Has("Pragma") {
 		for name := range strings.SplitSeq(h.Joined("Pragma"), ",") {
@@ -49,9 +49,9 @@ func RequestDirectives(h Header) Directives {
 	return d
 }
 
-// ResponseDirectives reads what a response says to this cache: CDN-Cache-Control if
+// ParseResponseDirectives reads what a response says to this cache: CDN-Cache-Control if
 // there is a valid, non-empty one (RFC 9213 §2.2), else Cache-Control.
-func ResponseDirectives(h Header) Directives {
+func ParseResponseDirectives(h Header) Directives {
 	if lines := h["Cdn-Cache-Control"]; len(lines) > 0 {
 		if d, ok := targetedDirectives(lines); ok {
 			return d

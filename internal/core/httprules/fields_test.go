@@ -79,7 +79,7 @@ func TestTermsOfStatuses(t *testing.T) {
 		assert.Equal(t, status != 429, plain.Failed(status))
 		assert.Equal(t, status == 429, named.Failed(status))
 	}
-	for name, change := range map[string]func(*Terms){"fresh": func(x *Terms) { x.Fresh = 0 }, "policy": func(x *Terms) { x.Trust = TrustPolicy }, "200": func(x *Terms) { x.ByStatus = ByStatus{200: 0} }} {
+	for name, change := range map[string]func(*LifetimeTerms){"fresh": func(x *LifetimeTerms) { x.Fresh = 0 }, "policy": func(x *LifetimeTerms) { x.Trust = TrustPolicy }, "200": func(x *LifetimeTerms) { x.ByStatus = ByStatus{200: 0} }} {
 		stated := NoTerms()
 		change(&stated)
 		assert.True(t, stated.States(), name)

@@ -37,8 +37,8 @@ const (
 	TrustForced              // ours whatever the origin says
 )
 
-// Terms are a route's wishes about lifetimes, as durations; Unset where it has none.
-type Terms struct {
+// LifetimeTerms are a route's wishes about lifetimes, as durations; Unset where it has none.
+type LifetimeTerms struct {
 	Trust                              Trust
 	Fresh, AtLeast, AtMost             time.Duration
 	ByStatus                           ByStatus
@@ -72,20 +72,20 @@ func (b ByStatus) Of(status int) (life time.Duration, ok bool) {
 
 // States reports whether the policy states how long answers live, so that it is not for
 // the origin to say who may share them.
-func (t *Terms) States() bool {
+func (t *LifetimeTerms) States() bool {
 	_, pages := t.ByStatus[200]
 	return t.Fresh != Unset || t.Trust != TrustOrigin || pages
 }
 
 // OriginOnly are the terms without what would keep an answer longer than the origin said.
-func (t Terms) OriginOnly() Terms {
+func (t LifetimeTerms) OriginOnly() LifetimeTerms {
 	t.Fresh, t.AtLeast, t.StaleWhileRevalidate, t.StaleIfError, t.ByStatus = Unset, Unset, Unset, Unset, nil
 	return t
 }
 
 // Failed reports whether an answer counts as the origin's failure, which a stale one may
 // stand in for.
-func (t *Terms) Failed(status int) bool {
+func (t *LifetimeTerms) Failed(status int) bool {
 	if t.FailedOn == nil {
 		return status == 500 || status == 502 || status == 503 || status == 504 // RFC 5861 §4
 	}
@@ -93,8 +93,8 @@ func (t *Terms) Failed(status int) bool {
 }
 
 // NoTerms are the terms of a route that wishes nothing.
-func NoTerms() Terms {
-	return Terms{Fresh: Unset, AtLeast: Unset, AtMost: Unset, StaleWhileRevalidate: Unset, StaleIfError: Unset, RefuseCookies: true}
+func NoTerms() LifetimeTerms {
+	return LifetimeTerms{Fresh: Unset, AtLeast: Unset, AtMost: Unset, StaleWhileRevalidate: Unset, StaleIfError: Unset, RefuseCookies: true}
 }
 
 // Freshness is what is known about a stored response's age and life. Zero: born at
@@ -120,8 +120,8 @@ type Freshness struct {
 // Age is the current age (RFC 9111 §4.2.3), never negative.
 func (f Freshness) Age(now time.Time) time.Duration { return max(0, now.Sub(f.Born)) }
 
-// Left is how much fresh life remains; negative when stale.
-func (f Freshness) Left(now time.Time) time.Duration { return f.Lifetime - f.Age(now) }
+// Remaining is how much fresh life remains; negative when stale.
+func (f Freshness) Remaining(now time.Time) time.Duration { return f.Lifetime - f.Age(now) }
 
 // InitialAge is a response's age on receipt (RFC 9111 §4.2.3): the greater of what
 // its Date suggests and what upstream's Age says plus the time that the answer took.
@@ -166,7 +166,7 @@ const maxHeuristic = 24 * time.Hour
 
 // FreshnessOf works out age and lifetime of a response (RFC 9111 §4.2) under a
 // route's terms.
-func FreshnessOf(status int, h Header, d Directives, asked, received time.Time, terms Terms) Freshness {
+func FreshnessOf(status int, h Header, d Directives, asked, received time.Time, terms LifetimeTerms) Freshness {
 	f := Freshness{
 		Born:                 received.Add(-InitialAge(h, asked, received)),
 		StaleWhileRevalidate: window(d.StaleWhileRevalidate, terms.StaleWhileRevalidate, terms.Trust),
@@ -186,7 +186,7 @@ func FreshnessOf(status int, h Header, d Directives, asked, received time.Time, 
 
 // Forces reports whether a lifetime from this source overrules the origin's word: only
 // what the policy itself gave one.
-func (t *Terms) Forces(source Source) bool {
+func (t *LifetimeTerms) Forces(source Source) bool {
 	return t.Trust == TrustForced && (source == FromStatus || source == FromPolicy)
 }
 
@@ -197,7 +197,7 @@ func window(origins, ours time.Duration, trust Trust) time.Duration {
 	return max(0, origins)
 }
 
-func lifetime(status int, h Header, d Directives, received time.Time, terms Terms) (time.Duration, Source) {
+func lifetime(status int, h Header, d Directives, received time.Time, terms LifetimeTerms) (time.Duration, Source) {
 	ours, source := policyLifetime(status, terms)
 	if terms.Trust != TrustOrigin && source != NoSource {
 		return ours, source
@@ -226,7 +226,7 @@ func lifetime(status int, h Header, d Directives, received time.Time, terms Term
 	return 0, NoSource
 }
 
-func policyLifetime(status int, terms Terms) (time.Duration, Source) {
+func policyLifetime(status int, terms LifetimeTerms) (time.Duration, Source) {
 	if life, ok := terms.ByStatus.Of(status); ok {
 		return life, FromStatus
 	}

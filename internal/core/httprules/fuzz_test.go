@@ -21,7 +21,7 @@ func FuzzResponse(f *testing.F) {
 			h[name] = []string{field}
 		}
 		at := time.Unix(0, 0)
-		d := ResponseDirectives(h)
+		d := ParseResponseDirectives(h)
 		life := FreshnessOf(200, h, d, at, at, NoTerms())
 		if life.Lifetime < 0 || life.Age(at) < 0 {
 			t.Fatalf("a lifetime of %v, an age of %v", life.Lifetime, life.Age(at))
@@ -34,7 +34,7 @@ func FuzzResponse(f *testing.F) {
 				}
 			}
 		}
-		search := SearchOf(h)
+		search := ParseNoVarySearch(h)
 		if once := search.Canonical(field); search.Stated && search.Canonical(once) != once {
 			t.Fatalf("%q reduces to %q and then to %q", field, once, search.Canonical(once))
 		}
@@ -46,7 +46,7 @@ func FuzzResponse(f *testing.F) {
 		}
 		NotModified(h, 200, h, at)
 		ChooseCoding(h)
-		Groups(h["Cache-Groups"])
+		ParseGroups(h["Cache-Groups"])
 		if strings.Contains(CacheStatus{Key: field, Forward: ForwardMiss}.String(), "\n") {
 			t.Fatal("a line break in a field")
 		}

@@ -15,11 +15,11 @@ const MaxGroups = 1000
 // MaxGroupLength is the longest group name kept, in bytes.
 const MaxGroupLength = 1024
 
-// Groups reads a Cache-Groups or Cache-Group-Invalidation field: a list of strings
+// ParseGroups reads a Cache-Groups or Cache-Group-Invalidation field: a list of strings
 // (RFC 9875 §2, §3), or of display strings, for names that are not ASCII (RFC 9651
 // §3.3.8). A field that does not parse is ignored as a whole, members of
 // another type one by one. cut counts what was over the limits.
-func Groups(lines []string) (groups []string, cut int) {
+func ParseGroups(lines []string) (groups []string, cut int) {
 	if len(lines) == 0 {
 		return nil, 0
 	}
@@ -65,9 +65,9 @@ func FormatGroups(groups []string) string {
 	return field
 }
 
-// PlainGroups reads a tag field of an origin that cannot send structured fields:
+// ParsePlainGroups reads a tag field of an origin that cannot send structured fields:
 // names between separators.
-func PlainGroups(lines []string, separator string) (groups []string, cut int) {
+func ParsePlainGroups(lines []string, separator string) (groups []string, cut int) {
 	for _, line := range lines {
 		for name := range strings.SplitSeq(line, separator) {
 			if name = strings.TrimSpace(name); name == "" {

@@ -1,12 +1,12 @@
 package httprules
 
-// Rule names one reason for a decision. Its text is for people; its name is what
+// Reason names one reason for a decision. Its text is for people; its name is what
 // causes, metrics and reports carry ("unstorable:no-store").
-type Rule uint8
+type Reason uint8
 
 // The rules of this package. OK means that nothing stood in the way.
 const (
-	OK Rule = iota
+	OK Reason = iota
 	MethodNotCached
 	StatusNotFinal
 	StatusNotUnderstood
@@ -52,11 +52,11 @@ var ruleTexts = [...]struct{ name, section, text string }{
 }
 
 // Name is the short form that causes and metrics carry.
-func (r Rule) Name() string { return ruleTexts[r].name }
+func (r Reason) Name() string { return ruleTexts[r].name }
 
 // ForOne reports whether an answer that the rule keeps from the store may well be for the
 // one who asked, and not only too large or the wrong method.
-func (r Rule) ForOne() bool {
+func (r Reason) ForOne() bool {
 	switch r {
 	case NoStore, PrivateResponse, Authorized, NoLifetime, SetCookie, VaryAll, AlreadyStale, EventStream, UnkeyedCookie:
 		return true
@@ -66,7 +66,7 @@ func (r Rule) ForOne() bool {
 
 // Declared reports whether the rule is the origin's own word on an answer, which it gives
 // whatever it was asked with.
-func (r Rule) Declared() bool {
+func (r Reason) Declared() bool {
 	switch r {
 	case NoStore, PrivateResponse, VaryAll, AlreadyStale, EventStream:
 		return true
@@ -75,16 +75,16 @@ func (r Rule) Declared() bool {
 }
 
 // Section is where the standard says it, or "" for a rule of the policy.
-func (r Rule) Section() string { return ruleTexts[r].section }
+func (r Reason) Section() string { return ruleTexts[r].section }
 
 // Text is a sentence for people.
-func (r Rule) Text() string { return ruleTexts[r].text }
+func (r Reason) Text() string { return ruleTexts[r].text }
 
 // Rules lists every rule, for documentation and for label sets.
-func Rules() []Rule {
-	all := make([]Rule, len(ruleTexts))
+func Rules() []Reason {
+	all := make([]Reason, len(ruleTexts))
 	for i := range all {
-		all[i] = Rule(i)
+		all[i] = Reason(i)
 	}
 	return all
 }

@@ -49,16 +49,16 @@ func TestDirectives(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			want := noDirectives()
 			c.want(&want)
-			assert.Equal(t, want, ResponseDirectives(c.head))
+			assert.Equal(t, want, ParseResponseDirectives(c.head))
 		})
 	}
-	assert.True(t, RequestDirectives(lines("Pragma: no-cache")).NoCache, "§5.4")
-	assert.False(t, RequestDirectives(lines("Pragma: no-cache", "Cache-Control: max-age=1")).NoCache, "§5.4: Cache-Control goes first")
+	assert.True(t, ParseRequestDirectives(lines("Pragma: no-cache")).NoCache, "§5.4")
+	assert.False(t, ParseRequestDirectives(lines("Pragma: no-cache", "Cache-Control: max-age=1")).NoCache, "§5.4: Cache-Control goes first")
 }
 
 func TestFreshness(t *testing.T) {
 	date := "Date: " + FormatDate(noon)
-	ours := func(change func(*Terms)) Terms {
+	ours := func(change func(*LifetimeTerms)) LifetimeTerms {
 		terms := NoTerms()
 		change(&terms)
 		return terms
@@ -67,7 +67,7 @@ func TestFreshness(t *testing.T) {
 		name   string
 		status int
 		head   Header
-		terms  Terms
+		terms  LifetimeTerms
 		life   time.Duration
 		source Source
 	}{
@@ -79,16 +79,16 @@ func TestFreshness(t *testing.T) {
 		{"a targeted field replaces Expires, too (RFC 9213 §2.2)", 200, lines(date, "CDN-Cache-Control: public", "Expires: "+FormatDate(noon.Add(time.Hour))), NoTerms(), 0, NoSource},
 		{"a tenth of the time since the last change (§4.2.2)", 200, lines(date, "Last-Modified: "+FormatDate(noon.Add(-10*time.Hour))), NoTerms(), time.Hour, FromHeuristic},
 		{"no guess for a status that is not for guessing (§4.2.2)", 302, lines(date, "Last-Modified: "+FormatDate(noon.Add(-10*time.Hour))), NoTerms(), 0, NoSource},
-		{"a silent origin leaves it to the policy", 200, lines(date), ours(func(x *Terms) { x.Fresh = time.Hour }), time.Hour, FromPolicy},
-		{"the policy's lifetime is not for failures", 500, lines(date), ours(func(x *Terms) { x.Fresh = time.Hour }), 0, NoSource},
-		{"unless it names the status", 500, lines(date), ours(func(x *Terms) { x.ByStatus = map[int]time.Duration{500: time.Second} }), time.Second, FromStatus},
-		{"the origin's word goes first", 200, lines("Cache-Control: max-age=1"), ours(func(x *Terms) { x.Fresh = time.Hour }), time.Second, FromMaxAge},
-		{"unless the policy's is to be taken", 200, lines("Cache-Control: max-age=1"), ours(func(x *Terms) { x.Fresh = time.Hour; x.Trust = TrustPolicy }), time.Hour, FromPolicy},
-		{"the origin's word is held to a maximum", 200, lines("Cache-Control: max-age=100"), ours(func(x *Terms) { x.AtMost = time.Second }), time.Second, FromMaxAge},
-		{"and to a minimum", 200, lines("Cache-Control: max-age=1"), ours(func(x *Terms) { x.AtLeast = time.Minute }), time.Minute, FromMaxAge},
+		{"a silent origin leaves it to the policy", 200, lines(date), ours(func(x *LifetimeTerms) { x.Fresh = time.Hour }), time.Hour, FromPolicy},
+		{"the policy's lifetime is not for failures", 500, lines(date), ours(func(x *LifetimeTerms) { x.Fresh = time.Hour }), 0, NoSource},
+		{"unless it names the status", 500, lines(date), ours(func(x *LifetimeTerms) { x.ByStatus = map[int]time.Duration{500: time.Second} }), time.Second, FromStatus},
+		{"the origin's word goes first", 200, lines("Cache-Control: max-age=1"), ours(func(x *LifetimeTerms) { x.Fresh = time.Hour }), time.Second, FromMaxAge},
+		{"unless the policy's is to be taken", 200, lines("Cache-Control: max-age=1"), ours(func(x *LifetimeTerms) { x.Fresh = time.Hour; x.Trust = TrustPolicy }), time.Hour, FromPolicy},
+		{"the origin's word is held to a maximum", 200, lines("Cache-Control: max-age=100"), ours(func(x *LifetimeTerms) { x.AtMost = time.Second }), time.Second, FromMaxAge},
+		{"and to a minimum", 200, lines("Cache-Control: max-age=1"), ours(func(x *LifetimeTerms) { x.AtLeast = time.Minute }), time.Minute, FromMaxAge},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			f := FreshnessOf(c.status, c.head, ResponseDirectives(c.head), noon, noon, c.terms)
+			f := FreshnessOf(c.status, c.head, ParseResponseDirectives(c.head), noon, noon, c.terms)
 			assert.Equal(t, c.life, f.Lifetime)
 			assert.Equal(t, c.source, f.Source)
 		})
@@ -120,7 +120,7 @@ func TestMayStore(t *testing.T) {
 		if change != nil {
 			change(&s)
 		}
-		s.Directives = ResponseDirectives(s.Header)
+		s.Directives = ParseResponseDirectives(s.Header)
 		s.Freshness = FreshnessOf(s.Status, s.Header, s.Directives, noon, noon, s.Terms)
 		return s
 	}
@@ -128,7 +128,7 @@ func TestMayStore(t *testing.T) {
 	for _, c := range []struct {
 		name string
 		s    Storing
-		want Rule
+		want Reason
 	}{
 		{"a fresh answer to GET (§3)", storing(nil, "Cache-Control: max-age=1"), OK},
 		{"not to POST", storing(func(s *Storing) { s.Method = "POST" }, "Cache-Control: max-age=1"), MethodNotCached},
@@ -202,12 +202,12 @@ func TestCacheStatusIsAStructuredField(t *testing.T) {
 }
 
 func TestGroups(t *testing.T) {
-	groups, cut := Groups([]string{`"port:tholm", "with \"quotes\""`, `token, "b";x=1`})
+	groups, cut := ParseGroups([]string{`"port:tholm", "with \"quotes\""`, `token, "b";x=1`})
 	assert.Equal(t, []string{"port:tholm", `with "quotes"`, "b"}, groups, "members that are no strings are left out")
 	assert.Zero(t, cut)
-	groups, _ = Groups([]string{`"unclosed`})
+	groups, _ = ParseGroups([]string{`"unclosed`})
 	assert.Empty(t, groups, "a field that does not parse is ignored whole")
-	plain, _ := PlainGroups([]string{"a  b,c"}, " ")
+	plain, _ := ParsePlainGroups([]string{"a  b,c"}, " ")
 	assert.Equal(t, []string{"a", "b,c"}, plain)
 }
 
@@ -269,11 +269,11 @@ func TestParsersNeverPanic(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		s := rapid.OneOf(rapid.String(), rapid.StringMatching(`([a-z-]{1,9}(="?[0-9a-zA-Z, \\-]{0,8}"?)?[,; ]{0,2}){0,5}`)).Draw(t, "field")
 		h := Header{"Cache-Control": {s}, "Cdn-Cache-Control": {s}, "Vary": {s}, "If-None-Match": {s}, "If-Match": {s}, "Cache-Groups": {s}, "Age": {s}, "Expires": {s}, "Connection": {s}}
-		ResponseDirectives(h)
-		RequestDirectives(h)
+		ParseResponseDirectives(h)
+		ParseRequestDirectives(h)
 		NotModified(h, 200, h, noon)
-		Groups(h["Cache-Groups"])
-		FreshnessOf(200, h, ResponseDirectives(h), noon, noon, NoTerms())
+		ParseGroups(h["Cache-Groups"])
+		FreshnessOf(200, h, ParseResponseDirectives(h), noon, noon, NoTerms())
 		name := CanonicalName(s)
 		assert.Equal(t, name, CanonicalName(name))
 		DropHopByHop(h)

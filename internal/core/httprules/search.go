@@ -17,9 +17,9 @@ type Search struct {
 	Stated    bool     // the response says so; else only the very same query is answered
 }
 
-// SearchOf reads No-Vary-Search. A field that does not parse, or has members of another
+// ParseNoVarySearch reads No-Vary-Search. A field that does not parse, or has members of another
 // type, counts as absent: then the query counts whole.
-func SearchOf(response Header) Search {
+func ParseNoVarySearch(response Header) Search {
 	lines := response["No-Vary-Search"]
 	if len(lines) == 0 {
 		return Search{}

@@ -19,7 +19,7 @@ type Storing struct {
 	Received   time.Time
 	Directives Directives
 	Freshness  Freshness
-	Terms      Terms
+	Terms      LifetimeTerms
 }
 
 // understood tells whether this cache carries out what a status demands of caches
@@ -36,7 +36,7 @@ func understood(status int) bool {
 
 // MayStore tells whether a shared cache may store a response (RFC 9111 §3), and the
 // rule that forbids it if not.
-func MayStore(s Storing) Rule {
+func MayStore(s Storing) Reason {
 	forced := s.Terms.Forces(s.Freshness.Source)
 	d := s.Directives
 	switch {
@@ -66,7 +66,7 @@ func MayStore(s Storing) Rule {
 		return SetCookie
 	case s.Freshness.Source == NoSource && !d.Public && !freshStatus[s.Status]:
 		return NoLifetime
-	case s.Freshness.Left(s.Received) <= 0 && !usableWhenStale(s):
+	case s.Freshness.Remaining(s.Received) <= 0 && !usableWhenStale(s):
 		if s.Freshness.Source == NoSource {
 			return NoLifetime
 		}
@@ -92,7 +92,7 @@ func usableWhenStale(s Storing) bool {
 // connection (§3.1), those that private="…" or no-cache="…" names (§5.2.2.7,
 // §5.2.2.4: not to be reused without asking, so not kept), Age, which is worked out
 // anew for each use, and Set-Cookie where the route strips it. h is not changed.
-func Storable(h Header, d Directives, terms Terms) Header {
+func Storable(h Header, d Directives, terms LifetimeTerms) Header {
 	kept := h.Clone()
 	DropHopByHop(kept)
 	for _, name := range d.PrivateFields {

@@ -78,7 +78,7 @@ const (
 var causeNames = [...]string{"", "cold", "expired", "purged", "evicted", "variant", "method", "asked", "route", "off", "first-sight", "body-too-large", "pieces", "signed-in", "nameless"}
 
 // Unstorable is the cause of a miss whose answer a rule forbids to store.
-func Unstorable(r httprules.Rule) Cause {
+func Unstorable(r httprules.Reason) Cause {
 	if r == httprules.TooLarge {
 		return BodyTooLarge
 	}
@@ -87,7 +87,7 @@ func Unstorable(r httprules.Rule) Cause {
 
 func (c Cause) String() string {
 	if c >= unstorable {
-		return "unstorable:" + httprules.Rule(c-unstorable).Name()
+		return "unstorable:" + httprules.Reason(c-unstorable).Name()
 	}
 	return causeNames[c]
 }

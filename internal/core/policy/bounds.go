@@ -6,7 +6,7 @@ import (
 	"github.com/goccy/go-yaml/token"
 )
 
-// Bounds of a rule file. Whoever may check one must not keep a node busy with it: what is
+// Bounds of a policy. Whoever may check one must not keep a node busy with it: what is
 // deep, or repeats, costs its reader far more than its length.
 const (
 	maxSource   = 1 << 20 // bytes

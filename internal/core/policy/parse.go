@@ -18,7 +18,7 @@ import (
 	"gerastic/internal/core/tags"
 )
 
-// Parse reads, checks and compiles a rule file. name is what problems call the file;
+// Parse reads, checks and compiles a policy. name is what problems call the file;
 // lookup gives the values of ${VAR}. The error, if any, is a Problems.
 func Parse(name string, source []byte, lookup func(string) (string, bool)) (*Policy, error) {
 	d := &document{file: name, lookup: lookup}
@@ -45,9 +45,9 @@ func (d *document) policy(root ast.Node, p *Policy) {
 		}},
 		field{"routes", func(n ast.Node) {
 			d.list(n, "routes", func(n ast.Node) {
-				plan := d.route(n)
-				plan.Index = len(p.Routes)
-				p.Routes, routes = append(p.Routes, plan), append(routes, n)
+				route := d.route(n)
+				route.Index = len(p.Routes)
+				p.Routes, routes = append(p.Routes, route), append(routes, n)
 			})
 		}},
 		field{"visitors", func(n ast.Node) { marks = d.visitors(n) }},
@@ -59,12 +59,12 @@ func (d *document) policy(root ast.Node, p *Policy) {
 	if len(p.Origins) == 0 && len(d.problems) == 0 {
 		d.fail(root, "there is no origin; name at least one under origins:")
 	}
-	for i, plan := range p.Routes { // wherever visitors stands in the file
-		plan.Marks, plan.TermsName = marks, termsName(plan, p.Origins)
-		d.warnOfVisitors(routes[i], plan)
+	for i, route := range p.Routes { // wherever visitors stands in the file
+		route.Marks, route.TermsDigest = marks, termsName(route, p.Origins)
+		d.warnOfVisitors(routes[i], route)
 	}
 	unique(d, "origin", origins, p.Origins, func(o *Origin) string { return o.Name })
-	unique(d, "route", routes, p.Routes, func(r *Plan) string { return r.Name })
+	unique(d, "route", routes, p.Routes, func(r *Route) string { return r.Name })
 }
 
 // unique says which have a name that one before has; nodes are where they stand.
@@ -179,8 +179,8 @@ func (d *document) breaker(n ast.Node, b *Breaker) {
 	)
 }
 
-func (d *document) probe(n ast.Node, p *Probe) {
-	*p = Probe{Every: 5 * time.Second, Timeout: 2 * time.Second}
+func (d *document) probe(n ast.Node, p *Check) {
+	*p = Check{Every: 5 * time.Second, Timeout: 2 * time.Second}
 	d.mapping(n, "probe",
 		field{"path", func(n ast.Node) {
 			if s, ok := d.text(n, "probe.path"); ok && !strings.HasPrefix(s, "/") {
@@ -227,8 +227,8 @@ func (d *document) tagHeader(n ast.Node, o *Origin) {
 	)
 }
 
-func (d *document) route(n ast.Node) *Plan {
-	plan := &Plan{
+func (d *document) route(n ast.Node) *Route {
+	route := &Route{
 		Enabled: true, Hosts: []HostPattern{"*"}, Methods: []string{"GET", "HEAD"},
 		Terms: httprules.NoTerms(), Idle: httprules.Unset, Browser: httprules.Unset, MaxBody: DefaultMaxBody, Obey: ObeyRevalidate,
 	}
@@ -236,70 +236,70 @@ func (d *document) route(n ast.Node) *Plan {
 	var templates []ast.Node
 	compared := false
 	d.mapping(n, "a route",
-		field{"name", func(n ast.Node) { plan.Name = d.name(n, "a route's name") }},
-		field{"match", func(n ast.Node) { d.match(n, plan) }},
-		field{"key", func(n ast.Node) { d.key(n, &plan.Key) }},
-		field{"lifetime", func(n ast.Node) { d.lifetime(n, plan) }},
+		field{"name", func(n ast.Node) { route.Name = d.name(n, "a route's name") }},
+		field{"match", func(n ast.Node) { d.match(n, route) }},
+		field{"key", func(n ast.Node) { d.key(n, &route.Key) }},
+		field{"lifetime", func(n ast.Node) { d.lifetime(n, route) }},
 		field{"tags", func(n ast.Node) {
 			d.strings(n, "tags", func(n ast.Node, _ string) { templates = append(templates, n) })
 		}},
-		field{"admit", func(n ast.Node) { d.admit(n, plan) }},
+		field{"admit", func(n ast.Node) { d.admit(n, route) }},
 		field{"obey_visitor", func(n ast.Node) {
 			if i := d.choice(n, "obey_visitor", "none", "revalidate", "all"); i >= 0 {
-				plan.Obey = ObeyVisitor(i)
+				route.Obey = ObeyVisitor(i)
 			}
 		}},
 		field{"timeout", func(n ast.Node) {
 			d.mapping(n, "a route's timeout",
-				field{"answer", func(n ast.Node) { d.positive(n, "timeout.answer", &plan.Answer) }},
-				field{"first_byte", func(n ast.Node) { d.positive(n, "timeout.first_byte", &plan.Answer) }},
+				field{"answer", func(n ast.Node) { d.positive(n, "timeout.answer", &route.Answer) }},
+				field{"first_byte", func(n ast.Node) { d.positive(n, "timeout.first_byte", &route.Answer) }},
 			)
 		}},
-		field{"origin_also_gets", func(n ast.Node) { d.alsoGets(n, plan) }},
-		field{"signed_in", func(n ast.Node) { plan.Shared = d.choice(n, "signed_in", "pass", "shared") == 1 }},
-		field{"upgrade", func(n ast.Node) { d.boolean(n, "upgrade", &plan.Upgrade) }},
-		field{"compare", func(n ast.Node) { compared = true; d.compare(n, &plan.Compare) }},
-		field{"compose", func(n ast.Node) { d.boolean(n, "compose", &plan.Compose) }},
-		field{"enabled", func(n ast.Node) { d.boolean(n, "enabled", &plan.Enabled) }},
+		field{"origin_also_gets", func(n ast.Node) { d.alsoGets(n, route) }},
+		field{"signed_in", func(n ast.Node) { route.Shared = d.choice(n, "signed_in", "pass", "shared") == 1 }},
+		field{"upgrade", func(n ast.Node) { d.boolean(n, "upgrade", &route.Upgrade) }},
+		field{"compare", func(n ast.Node) { compared = true; d.compare(n, &route.Compare) }},
+		field{"compose", func(n ast.Node) { d.boolean(n, "compose", &route.Compose) }},
+		field{"enabled", func(n ast.Node) { d.boolean(n, "enabled", &route.Enabled) }},
 	)
 	if len(d.problems) == before {
-		if plan.Name == "" {
+		if route.Name == "" {
 			d.fail(n, "the route has no name")
 		}
-		if plan.Path.text == "" {
+		if route.Path.text == "" {
 			d.fail(n, "the route matches nothing; write match: { path: /… }")
 		}
 	}
-	if plan.Key.Body == key.NoBody && (slices.Contains(plan.Methods, "POST") || slices.Contains(plan.Methods, "QUERY")) {
+	if route.Key.Body == key.NoBody && (slices.Contains(route.Methods, "POST") || slices.Contains(route.Methods, "QUERY")) {
 		d.fail(n, "answers to POST and QUERY depend on the request's body, so that the key must hold it; add key: { body: bytes }, json or graphql")
 	}
-	if plan.Terms.States() && !compared {
-		plan.Compare = defaultCompare
+	if route.Terms.States() && !compared {
+		route.Compare = defaultCompare
 	}
 	for _, t := range templates { // after match and key, whatever the order in the file
-		d.tag(t, plan)
+		d.tag(t, route)
 	}
-	plan.KeyName, plan.Within = keyName(plan), meter.PieceRoute(plan.Name)
-	return plan
+	route.KeyName, route.Within = keyName(route), meter.PieceRoute(route.Name)
+	return route
 }
 
-func keyName(plan *Plan) string {
+func keyName(route *Route) string {
 	digest := fnv.New32a()
-	fmt.Fprintln(digest, plan.Terms.Trust, plan.Terms.States(), plan.AlsoFields, plan.AlsoCookies) // what the origin was asked with
-	if plan.Compose {
+	fmt.Fprintln(digest, route.Terms.Trust, route.Terms.States(), route.AlsoFields, route.AlsoCookies) // what the origin was asked with
+	if route.Compose {
 		fmt.Fprintln(digest, "compose")
 	}
-	for _, t := range plan.Tags {
+	for _, t := range route.Tags {
 		fmt.Fprintln(digest, t.String())
 	}
-	return fmt.Sprintf("%s@%08x", plan.Name, digest.Sum32())
+	return fmt.Sprintf("%s@%08x", route.Name, digest.Sum32())
 }
 
 // termsName digests what answers are judged by when they are stored, besides what the key's
 // name digests.
-func termsName(plan *Plan, origins []*Origin) string {
+func termsName(route *Route, origins []*Origin) string {
 	digest := fnv.New64a()
-	fmt.Fprintf(digest, "%+v %v %v %v\n", plan.Terms, plan.Idle, plan.Browser, plan.MaxBody)
+	fmt.Fprintf(digest, "%+v %v %v %v\n", route.Terms, route.Idle, route.Browser, route.MaxBody)
 	for _, o := range origins {
 		if o.TagHeader != "" {
 			fmt.Fprintf(digest, "%q %q %q\n", o.Name, o.TagHeader, o.TagSeparator)
@@ -308,15 +308,15 @@ func termsName(plan *Plan, origins []*Origin) string {
 	return fmt.Sprintf("%016x", digest.Sum64())
 }
 
-func (d *document) match(n ast.Node, plan *Plan) {
+func (d *document) match(n ast.Node, route *Route) {
 	d.mapping(n, "match",
-		field{"hosts", func(n ast.Node) { plan.Hosts = d.hosts(n, "match.hosts") }},
+		field{"hosts", func(n ast.Node) { route.Hosts = d.hosts(n, "match.hosts") }},
 		field{"methods", func(n ast.Node) {
-			plan.Methods = nil
+			route.Methods = nil
 			d.strings(n, "match.methods", func(n ast.Node, s string) {
 				switch s {
 				case "GET", "HEAD", "POST", "QUERY":
-					plan.Methods = append(plan.Methods, s)
+					route.Methods = append(route.Methods, s)
 				default:
 					d.fail(n, "answers to %s cannot be cached; a route caches GET, HEAD, and with key.body POST and QUERY", s)
 				}
@@ -331,7 +331,7 @@ func (d *document) match(n ast.Node, plan *Plan) {
 			if err != nil {
 				d.fail(n, "match.path: %v", err)
 			}
-			plan.Path = p
+			route.Path = p
 		}},
 	)
 }
@@ -488,8 +488,8 @@ func (d *document) query(n ast.Node, q *key.Query) {
 	}
 }
 
-func (d *document) lifetime(n ast.Node, plan *Plan) {
-	terms := &plan.Terms
+func (d *document) lifetime(n ast.Node, route *Route) {
+	terms := &route.Terms
 	var forced ast.Node
 	d.mapping(n, "lifetime",
 		field{"fresh", func(n ast.Node) { d.duration(n, "lifetime.fresh", &terms.Fresh) }},
@@ -508,9 +508,9 @@ func (d *document) lifetime(n ast.Node, plan *Plan) {
 			d.duration(n, "lifetime.stale_while_revalidate", &terms.StaleWhileRevalidate)
 		}},
 		field{"stale_if_error", func(n ast.Node) { d.staleIfError(n, terms) }},
-		field{"idle", func(n ast.Node) { d.positive(n, "lifetime.idle", &plan.Idle) }},
-		field{"refresh_early", func(n ast.Node) { d.boolean(n, "lifetime.refresh_early", &plan.RefreshEarly) }},
-		field{"browser", func(n ast.Node) { d.duration(n, "lifetime.browser", &plan.Browser) }},
+		field{"idle", func(n ast.Node) { d.positive(n, "lifetime.idle", &route.Idle) }},
+		field{"refresh_early", func(n ast.Node) { d.boolean(n, "lifetime.refresh_early", &route.RefreshEarly) }},
+		field{"browser", func(n ast.Node) { d.duration(n, "lifetime.browser", &route.Browser) }},
 	)
 	if terms.AtLeast != httprules.Unset && terms.AtMost != httprules.Unset && terms.AtLeast > terms.AtMost {
 		d.fail(n, "lifetime.at_least is longer than at_most")
@@ -523,7 +523,7 @@ func (d *document) lifetime(n ast.Node, plan *Plan) {
 	}
 }
 
-func (d *document) byStatus(n ast.Node, terms *httprules.Terms) {
+func (d *document) byStatus(n ast.Node, terms *httprules.LifetimeTerms) {
 	m, ok := d.resolve(n).(ast.MapNode)
 	if !ok {
 		d.fail(n, "lifetime.by_status must map statuses to lifetimes: { 404: 30s, 5xx: 1s }")
@@ -563,7 +563,7 @@ func statusNamed(s string) (status int, ok bool) {
 }
 
 // staleIfError reads how long a stale answer may stand in, and for which failures.
-func (d *document) staleIfError(n ast.Node, terms *httprules.Terms) {
+func (d *document) staleIfError(n ast.Node, terms *httprules.LifetimeTerms) {
 	if _, isMap := n.(ast.MapNode); !isMap {
 		d.duration(n, "lifetime.stale_if_error", &terms.StaleIfError)
 		return
@@ -587,7 +587,7 @@ func (d *document) staleIfError(n ast.Node, terms *httprules.Terms) {
 	}
 }
 
-func (d *document) admit(n ast.Node, plan *Plan) {
+func (d *document) admit(n ast.Node, route *Route) {
 	d.mapping(n, "admit",
 		d.later("after", "1"),
 		field{"max_body", func(n ast.Node) {
@@ -600,31 +600,31 @@ func (d *document) admit(n ast.Node, plan *Plan) {
 				d.fail(n, "admit.max_body: %v", err)
 				return
 			}
-			plan.MaxBody = size
+			route.MaxBody = size
 		}},
 		field{"cookies", func(n ast.Node) {
-			plan.Terms.RefuseCookies = d.choice(n, "admit.cookies", "refuse", "strip") != 1
+			route.Terms.RefuseCookies = d.choice(n, "admit.cookies", "refuse", "strip") != 1
 		}},
 	)
 }
 
 // tag compiles a template and refuses one that reads what the key does not hold: all
 // who share an entry must agree on its tags.
-func (d *document) tag(n ast.Node, plan *Plan) {
+func (d *document) tag(n ast.Node, route *Route) {
 	text, _ := d.text(n, "tags")
-	t, err := tags.ParseTemplate(text, plan.Path.Names())
+	t, err := tags.ParseTemplate(text, route.Path.Names())
 	if err != nil {
 		d.fail(n, "tags: %v", err)
 		return
 	}
 	for _, read := range t.Reads() {
-		if !inKey(&plan.Key, read) {
+		if !inKey(&route.Key, read) {
 			source, name, _ := strings.Cut(read, ".")
 			d.fail(n, "tags: {%s} is not in the key, so that visitors who share an entry could disagree on its tag; add %s to key.%s", read, name, map[string]string{"query": "query", "header": "headers", "cookie": "cookies"}[source])
 			return
 		}
 	}
-	plan.Tags = append(plan.Tags, t)
+	route.Tags = append(route.Tags, t)
 }
 
 func inKey(spec *key.Spec, read string) bool {

@@ -1,5 +1,5 @@
-// Package policy is the rule file: read → check → compile → match a request to a
-// Plan. A compiled policy is immutable; a node swaps one for another.
+// Package policy reads a policy, checks it, compiles it, and matches requests to its
+// routes. A compiled policy is immutable; a node swaps one for another.
 package policy
 
 import (
@@ -17,7 +17,7 @@ import (
 type Policy struct {
 	Enabled bool
 	Origins []*Origin
-	Routes  []*Plan
+	Routes  []*Route
 	Changes Changes
 	// Warnings are findings that do not stop the policy from being applied.
 	Warnings []Problem
@@ -34,7 +34,7 @@ type Origin struct {
 	Idle           time.Duration // how long a connection may have rested to be used again; 0: as the origin shows
 	MaxConnections int
 	Breaker        Breaker
-	Probe          Probe
+	Probe          Check
 	// TagHeader names a plain header with tags, for an origin that cannot send
 	// structured fields; "" if none.
 	TagHeader    string
@@ -47,8 +47,8 @@ type Breaker struct {
 	Retry time.Duration // until one request is let through to try
 }
 
-// Probe asks each address whether it is well; the zero value does not.
-type Probe struct {
+// Check asks each address whether it is well; the zero value does not.
+type Check struct {
 	Path    string
 	Every   time.Duration
 	Timeout time.Duration
@@ -65,8 +65,8 @@ const (
 	ObeyAll
 )
 
-// Plan is a compiled route: what to do with the requests that it matches.
-type Plan struct {
+// Route is a compiled route: what to do with the requests that it matches.
+type Route struct {
 	Index   int // place in Policy.Routes
 	Name    string
 	Within  string // what its pieces count under, within pages
@@ -79,16 +79,16 @@ type Plan struct {
 	// entries depend on besides the key (tags, whose word counts), so that a policy that
 	// changes those does not go on with entries that carry the old ones.
 	KeyName string
-	// TermsName stands for all else that an answer is judged by when it is stored: what was
+	// TermsDigest stands for all else that an answer is judged by when it is stored: what was
 	// stored under another name is judged anew.
-	TermsName string
-	Key       key.Spec
-	Terms     httprules.Terms
-	Idle      time.Duration // leave when not asked for this long; Unset: never
-	Browser   time.Duration // Cache-Control max-age sent to visitors; Unset: the origin's
-	Tags      []tags.Template
-	MaxBody   int64         // bytes
-	Answer    time.Duration // limit for the answer's head; 0: the origin's
+	TermsDigest string
+	Key         key.Spec
+	Terms       httprules.LifetimeTerms
+	Idle        time.Duration // leave when not asked for this long; Unset: never
+	Browser     time.Duration // Cache-Control max-age sent to visitors; Unset: the origin's
+	Tags        []tags.Template
+	MaxBody     int64         // bytes
+	Answer      time.Duration // limit for the answer's head; 0: the origin's
 	// Marks say that a visitor is signed in, by the policy's visitors; Shared, that it does
 	// not matter on this route.
 	Marks  []Mark
@@ -134,10 +134,10 @@ func (p *Policy) OriginFor(host string) *Origin {
 
 // Match returns the first route that caches the request, or nil. A path that the origin
 // may read as another matches none.
-func (p *Policy) Match(method, host, path string) *Plan {
-	for _, plan := range p.Routes {
-		if plan.Mismatch(method, host, path) == Matches {
-			return plan
+func (p *Policy) Match(method, host, path string) *Route {
+	for _, route := range p.Routes {
+		if route.Mismatch(method, host, path) == Matches {
+			return route
 		}
 	}
 	return nil
@@ -145,14 +145,14 @@ func (p *Policy) Match(method, host, path string) *Plan {
 
 // Covering returns the routes whose hosts and path match, whatever their methods: a
 // URL may be stored under any of them. host "" means any host.
-func (p *Policy) Covering(host, path string) []*Plan {
+func (p *Policy) Covering(host, path string) []*Route {
 	if key.Climbs(path) {
 		return nil
 	}
-	var covering []*Plan
-	for _, plan := range p.Routes {
-		if (host == "" || anyHost(plan.Hosts, host)) && plan.Path.Match(path) {
-			covering = append(covering, plan)
+	var covering []*Route
+	for _, route := range p.Routes {
+		if (host == "" || anyHost(route.Hosts, host)) && route.Path.Match(path) {
+			covering = append(covering, route)
 		}
 	}
 	return covering
@@ -176,17 +176,17 @@ func (m Mismatch) String() string {
 }
 
 // Mismatch compares a request with the route.
-func (plan *Plan) Mismatch(method, host, path string) Mismatch {
-	if !anyHost(plan.Hosts, host) {
+func (route *Route) Mismatch(method, host, path string) Mismatch {
+	if !anyHost(route.Hosts, host) {
 		return OtherHost
 	}
-	if !plan.Path.Match(path) {
+	if !route.Path.Match(path) {
 		return OtherPath
 	}
 	if key.Climbs(path) {
 		return ClimbingPath
 	}
-	for _, m := range plan.Methods {
+	for _, m := range route.Methods {
 		if m == method {
 			return Matches
 		}
@@ -195,21 +195,21 @@ func (plan *Plan) Mismatch(method, host, path string) Mismatch {
 }
 
 // TagsOf fills the route's tag templates for a request.
-func (plan *Plan) TagsOf(r *key.Request) []string {
+func (route *Route) TagsOf(r *key.Request) []string {
 	var filled []string
-	for _, t := range plan.Tags {
-		if tag, ok := t.Tag(r, func(name string) string { return plan.Path.Value(r.Path, name) }); ok {
+	for _, t := range route.Tags {
+		if tag, ok := t.Tag(r, func(name string) string { return route.Path.Value(r.Path, name) }); ok {
 			filled = append(filled, tag)
 		}
 	}
 	return filled
 }
 
-// Limit is how long an origin may take for the head of an answer on this route; plan may be
+// Limit is how long an origin may take for the head of an answer on this route, which may be
 // nil.
-func (plan *Plan) Limit(o *Origin) time.Duration {
-	if plan != nil && plan.Answer > 0 {
-		return plan.Answer
+func (route *Route) Limit(o *Origin) time.Duration {
+	if route != nil && route.Answer > 0 {
+		return route.Answer
 	}
 	return o.Answer
 }
@@ -220,10 +220,10 @@ func (plan *Plan) Limit(o *Origin) time.Duration {
 func (p *Policy) URLForms(host, path, query string, anyQuery bool) []tags.URL {
 	var forms []tags.URL
 	path = key.EquivalentPath(path)
-	for _, plan := range p.Covering(host, path) {
+	for _, route := range p.Covering(host, path) {
 		form := tags.URL{Host: host, AnyHost: host == "", Path: path, AnyQuery: anyQuery}
 		if !anyQuery {
-			form.Query, _ = plan.Key.Query.Canonical(query, query != "")
+			form.Query, _ = route.Key.Query.Canonical(query, query != "")
 			form.Query = key.Equivalent(form.Query)
 		}
 		if !slices.Contains(forms, form) {

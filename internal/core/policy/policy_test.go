@@ -80,7 +80,7 @@ func TestEveryKeyOfTheFormat(t *testing.T) {
 	r := p.Routes[0]
 	assert.False(t, r.Enabled)
 	assert.Equal(t, key.Spec{Query: key.Query{Mode: key.Only, Names: []key.Pattern{"date", "p*"}}, Headers: []string{"Accept-Language"}, Cookies: []string{"currency"}}, r.Key)
-	assert.Equal(t, httprules.Terms{Trust: httprules.TrustPolicy, Fresh: 10 * time.Minute, AtLeast: 0, AtMost: 24 * time.Hour,
+	assert.Equal(t, httprules.LifetimeTerms{Trust: httprules.TrustPolicy, Fresh: 10 * time.Minute, AtLeast: 0, AtMost: 24 * time.Hour,
 		ByStatus: httprules.ByStatus{301: 24 * time.Hour, 404: 30 * time.Second, 4: time.Minute, 5: time.Second, httprules.AnyStatus: 0}, StaleWhileRevalidate: time.Hour, StaleIfError: 24 * time.Hour, FailedOn: []int{500, 429}}, r.Terms)
 	assert.Equal(t, 5*time.Minute, r.Limit(o))
 	assert.Equal(t, []string{"X-Theme"}, r.AlsoFields)

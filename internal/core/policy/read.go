@@ -11,7 +11,7 @@ import (
 	"github.com/goccy/go-yaml/token"
 )
 
-// Problem is one finding in a rule file, at its place.
+// Problem is one finding in a policy, at its place.
 type Problem struct {
 	File    string `json:"file"`
 	Line    int    `json:"line"`
@@ -24,7 +24,7 @@ func (p Problem) Error() string {
 	return fmt.Sprintf("%s:%d:%d: %s", p.File, p.Line, p.Column, p.Message)
 }
 
-// Problems are all findings in a rule file, in its order.
+// Problems are all findings in a policy, in its order.
 type Problems []Problem
 
 func (ps Problems) Error() string {

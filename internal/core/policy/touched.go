@@ -7,8 +7,8 @@ import "reflect"
 func (p *Policy) Touched(by *Policy) (routes []string) {
 	for _, old := range p.Routes {
 		same := false
-		for _, plan := range by.Routes {
-			same = same || plan.sameFor(old)
+		for _, route := range by.Routes {
+			same = same || route.sameFor(old)
 		}
 		if !same {
 			routes = append(routes, old.Name)
@@ -19,7 +19,7 @@ func (p *Policy) Touched(by *Policy) (routes []string) {
 
 // sameFor reports whether the route answers the same requests from what another one stored,
 // and judges it alike.
-func (plan *Plan) sameFor(old *Plan) bool {
-	return plan.KeyName == old.KeyName && plan.TermsName == old.TermsName && plan.Enabled == old.Enabled &&
-		reflect.DeepEqual(plan.Key, old.Key) && reflect.DeepEqual(plan.Path, old.Path) && reflect.DeepEqual(plan.Hosts, old.Hosts) && reflect.DeepEqual(plan.Methods, old.Methods)
+func (route *Route) sameFor(old *Route) bool {
+	return route.KeyName == old.KeyName && route.TermsDigest == old.TermsDigest && route.Enabled == old.Enabled &&
+		reflect.DeepEqual(route.Key, old.Key) && reflect.DeepEqual(route.Path, old.Path) && reflect.DeepEqual(route.Hosts, old.Hosts) && reflect.DeepEqual(route.Methods, old.Methods)
 }

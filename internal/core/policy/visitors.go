@@ -35,35 +35,35 @@ func (m Mark) Of(h httprules.Header) string {
 // Withholds reports whether the origin is asked without a field that neither the key
 // holds nor the route lets through: where the policy states how long answers live,
 // nothing else may make them.
-func (plan *Plan) Withholds(name string) bool {
-	if plan.Key.HoldsField(name) || slices.Contains(plan.AlsoFields, name) {
+func (route *Route) Withholds(name string) bool {
+	if route.Key.HoldsField(name) || slices.Contains(route.AlsoFields, name) {
 		return false
 	}
-	return plan.Terms.States() || httprules.Steering(name)
+	return route.Terms.States() || httprules.Steering(name)
 }
 
 // WithholdsCookie reports the same of a cookie.
-func (plan *Plan) WithholdsCookie(name string) bool {
-	return plan.Terms.States() && !plan.Key.HoldsCookie(name) && !slices.Contains(plan.AlsoCookies, name) && !slices.Contains(plan.AlsoFields, "Cookie")
+func (route *Route) WithholdsCookie(name string) bool {
+	return route.Terms.States() && !route.Key.HoldsCookie(name) && !slices.Contains(route.AlsoCookies, name) && !slices.Contains(route.AlsoFields, "Cookie")
 }
 
 // SignedIn names what of a request says that its visitor is signed in, so that no shared
 // answer is for them; "" if nothing does. Whom the key names has entries of their own.
 // Authorization is not judged here where the origin decides: RFC 9111 §3.5 does.
-func (plan *Plan) SignedIn(h httprules.Header) string {
-	if plan.Shared {
+func (route *Route) SignedIn(h httprules.Header) string {
+	if route.Shared {
 		return ""
 	}
-	if _, named := plan.Key.Identity.Of(h); !named {
-		for _, m := range plan.Marks {
+	if _, named := route.Key.Identity.Of(h); !named {
+		for _, m := range route.Marks {
 			if mark := m.Of(h); mark != "" {
 				return mark
 			}
 		}
 	}
 	for name := range h {
-		if httprules.Credential(name) && (name != "Authorization" || plan.Terms.States()) && name != "Gerastic-Explain" &&
-			!plan.Key.HoldsField(name) && !slices.Contains(plan.AlsoFields, name) {
+		if httprules.Credential(name) && (name != "Authorization" || route.Terms.States()) && name != "Gerastic-Explain" &&
+			!route.Key.HoldsField(name) && !slices.Contains(route.AlsoFields, name) {
 			return "header " + name
 		}
 	}
@@ -71,14 +71,14 @@ func (plan *Plan) SignedIn(h httprules.Header) string {
 }
 
 // Declares reports whether what SignedIn named is a mark that the policy itself declares.
-func (plan *Plan) Declares(mark string, h httprules.Header) bool {
-	return slices.ContainsFunc(plan.Marks, func(m Mark) bool { return m.Of(h) == mark })
+func (route *Route) Declares(mark string, h httprules.Header) bool {
+	return slices.ContainsFunc(route.Marks, func(m Mark) bool { return m.Of(h) == mark })
 }
 
 // Authorized reports whether a request carries Authorization outside the key: a stored
 // answer is for it only if RFC 9111 §3.5 lets it be.
-func (plan *Plan) Authorized(h httprules.Header) bool {
-	return h.Has("Authorization") && !plan.Key.HoldsField("Authorization")
+func (route *Route) Authorized(h httprules.Header) bool {
+	return h.Has("Authorization") && !route.Key.HoldsField("Authorization")
 }
 
 // visitors reads who counts as signed in.
@@ -104,10 +104,10 @@ func (d *document) visitors(n ast.Node) (marks []Mark) {
 }
 
 // alsoGets reads what the origin may see besides the key.
-func (d *document) alsoGets(n ast.Node, plan *Plan) {
+func (d *document) alsoGets(n ast.Node, route *Route) {
 	d.strings(n, "origin_also_gets", func(n ast.Node, s string) {
 		if name, isCookie := strings.CutPrefix(s, "cookie:"); isCookie && httprules.IsToken(name) {
-			plan.AlsoCookies = append(plan.AlsoCookies, name)
+			route.AlsoCookies = append(route.AlsoCookies, name)
 			return
 		}
 		if !httprules.IsToken(s) {
@@ -118,18 +118,18 @@ func (d *document) alsoGets(n ast.Node, plan *Plan) {
 		if name == "Cookie" {
 			d.warn(n, "origin_also_gets: with Cookie the origin sees every cookie, and what it makes of one visitor's is shown to others; name single ones as cookie:NAME, or put them under key.cookies")
 		}
-		plan.AlsoFields = append(plan.AlsoFields, name)
+		route.AlsoFields = append(route.AlsoFields, name)
 	})
 }
 
 // warnOfVisitors says where a route could show one visitor's page to another.
-func (d *document) warnOfVisitors(n ast.Node, plan *Plan) {
-	identified := plan.Key.Identity.From != 0
-	if plan.Terms.Fresh != httprules.Unset && identified {
-		d.warn(n, "route %s: fresh beside identity keeps each visitor's pages although they change with what the visitor does; a message that is shown once comes twice. Leave fresh out, so that the origin says how long each page lives", plan.Name)
+func (d *document) warnOfVisitors(n ast.Node, route *Route) {
+	identified := route.Key.Identity.From != 0
+	if route.Terms.Fresh != httprules.Unset && identified {
+		d.warn(n, "route %s: fresh beside identity keeps each visitor's pages although they change with what the visitor does; a message that is shown once comes twice. Leave fresh out, so that the origin says how long each page lives", route.Name)
 	}
-	catchAll := len(plan.Path.segments) == 0 && plan.Path.rest != ""
-	if catchAll && plan.Terms.Fresh != httprules.Unset && !identified && len(plan.Marks) == 0 && !plan.Shared {
-		d.warn(n, `route %s: it gives every page a lifetime (fresh), and nothing says which visitors are signed in; write visitors: { signed_in: ["cookie:NAME"] } at the top, key.identity, or signed_in: shared if its pages are the same for everybody`, plan.Name)
+	catchAll := len(route.Path.segments) == 0 && route.Path.rest != ""
+	if catchAll && route.Terms.Fresh != httprules.Unset && !identified && len(route.Marks) == 0 && !route.Shared {
+		d.warn(n, `route %s: it gives every page a lifetime (fresh), and nothing says which visitors are signed in; write visitors: { signed_in: ["cookie:NAME"] } at the top, key.identity, or signed_in: shared if its pages are the same for everybody`, route.Name)
 	}
 }

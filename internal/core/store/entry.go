@@ -74,8 +74,8 @@ type Entry struct {
 	// Coding says how far the making of its coded forms is.
 	Coding atomic.Uint32
 
-	plain   Form
-	coded   [len(httprules.Codings)]atomic.Pointer[Form]
+	plain   Encoded
+	coded   [len(httprules.Codings)]atomic.Pointer[Encoded]
 	renewed atomic.Pointer[Entry] // by one with the same body
 
 	cost   atomic.Int64  // ns that its fill takes, smoothed
@@ -155,8 +155,8 @@ func (e *Entry) Latest() *Entry {
 	return e
 }
 
-// Form is an entry in one coding, prepared for sending, so that a hit builds nothing.
-type Form struct {
+// Encoded is an entry in one coding, prepared for sending, so that a hit builds nothing.
+type Encoded struct {
 	Coding httprules.Coding
 	Lines  []Line
 	Header httprules.Header // what conditions and ranges are compared with
@@ -192,11 +192,11 @@ func (e *Entry) Prepare() {
 	if e.Status != 204 {
 		lines = append(lines, Line{"Content-Length", []string{strconv.Itoa(len(e.Body))}})
 	}
-	e.plain = Form{Lines: lines, Header: e.Header, Body: e.Body}
+	e.plain = Encoded{Lines: lines, Header: e.Header, Body: e.Body}
 }
 
-// Form returns the entry in a coding, or plain while there is no such form.
-func (e *Entry) Form(c httprules.Coding) *Form {
+// Encoded returns the entry in a coding, or plain while there is no such form.
+func (e *Entry) Encoded(c httprules.Coding) *Encoded {
 	if c != httprules.Identity {
 		for i, known := range httprules.Codings {
 			if known == c {
@@ -209,9 +209,9 @@ func (e *Entry) Form(c httprules.Coding) *Form {
 	return &e.plain
 }
 
-// AddForm gives a stored entry another form, if there is room for it.
-func (m *Memory) AddForm(e *Entry, c httprules.Coding, body []byte) bool {
-	f := &Form{Coding: c, Body: body, Header: httprules.Header{"Etag": nil, "Last-Modified": e.Header["Last-Modified"], "Date": e.Header["Date"]}}
+// AddEncoded gives a stored entry another form, if there is room for it.
+func (m *Memory) AddEncoded(e *Entry, c httprules.Coding, body []byte) bool {
+	f := &Encoded{Coding: c, Body: body, Header: httprules.Header{"Etag": nil, "Last-Modified": e.Header["Last-Modified"], "Date": e.Header["Date"]}}
 	for _, l := range e.plain.Lines {
 		switch l.Name {
 		case "Content-Length":
@@ -241,9 +241,9 @@ func (m *Memory) AddForm(e *Entry, c httprules.Coding, body []byte) bool {
 	return true
 }
 
-// Moving returns the lines of this second: Age (RFC 9111 §5.1), Cache-Status
+// VolatileLines returns the lines of this second: Age (RFC 9111 §5.1), Cache-Status
 // (RFC 9211) and, where the route rewrites it, Cache-Control.
-func (e *Entry) Moving(now time.Time) (age, status, cacheControl []string) {
+func (e *Entry) VolatileLines(now time.Time) (age, status, cacheControl []string) {
 	seconds := int64(e.Freshness.Age(now) / time.Second)
 	if m := e.moving.Load(); m != nil && m.age == seconds {
 		return m.ageLine, m.status, m.cacheControl
@@ -284,11 +284,11 @@ func (e *Entry) Filled(before *Entry, took time.Duration) {
 // KeepCost takes over the cost of the entry that this one renews without a fill.
 func (e *Entry) KeepCost(before *Entry) { e.cost.Store(before.cost.Load()) }
 
-// Use notes that a request was answered from the entry.
-func (e *Entry) Use(now time.Time) { e.used.Store(now.UnixNano()) }
+// Touch notes that a request was answered from the entry.
+func (e *Entry) Touch(now time.Time) { e.used.Store(now.UnixNano()) }
 
-// Unused is how long nobody has asked for the entry.
-func (e *Entry) Unused(now time.Time) time.Duration {
+// IdleFor is how long nobody has asked for the entry.
+func (e *Entry) IdleFor(now time.Time) time.Duration {
 	return time.Duration(now.UnixNano() - e.used.Load())
 }
 

@@ -415,7 +415,7 @@ func (m *Memory) SweepIdle(now time.Time, limit int) int {
 	var idle []*Entry
 	for i := range m.shards {
 		m.shards[i].each(func(e *Entry) {
-			if e.Idle != httprules.Unset && e.Unused(now) > e.Idle {
+			if e.Idle != httprules.Unset && e.IdleFor(now) > e.Idle {
 				idle = append(idle, e)
 			}
 		})

@@ -105,7 +105,7 @@ func TestTheLeastRecentlyUsedGoesFirst(t *testing.T) {
 	for i, key := range []string{"aaaaa", "bbbbb", "ccccc"} {
 		require.NoError(t, m.Put(entry(key, 1000), noon.Add(time.Duration(i)*time.Second)))
 	}
-	find(m, "aaaaa", nil).Use(noon.Add(time.Minute))
+	find(m, "aaaaa", nil).Touch(noon.Add(time.Minute))
 	require.NoError(t, m.Put(entry("ddddd", 1000), noon.Add(2*time.Minute)))
 	assert.NotNil(t, find(m, "aaaaa", nil), "it was used since")
 	assert.Nil(t, find(m, "bbbbb", nil))
@@ -147,7 +147,7 @@ func TestPromise6TheLimitHolds(t *testing.T) {
 				}
 			case 6:
 				if e := find(m, name.Draw(t, "key"), nil); e != nil {
-					e.Use(now)
+					e.Touch(now)
 				}
 			case 7:
 				sequence++
@@ -225,7 +225,7 @@ func TestPromise6AccountedBytesCoverTheHeap(t *testing.T) {
 			e.Header = httprules.Header{"Content-Type": {fmt.Sprint("text/", i)}, "Etag": {fmt.Sprint(i)}, "Date": {fmt.Sprint("day ", i)}}
 			e.Prepare()
 			_ = m.Put(e, noon)
-			e.Moving(noon.Add(time.Second))
+			e.VolatileLines(noon.Add(time.Second))
 		}
 		grown, says := heap()-before, m.Figures().Used
 		assert.GreaterOrEqual(t, says, grown*95/100, "%d entries of %d bytes", c.entries, c.body)
