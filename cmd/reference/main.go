@@ -13,10 +13,6 @@ import (
 
 	"gerastic/internal/cli"
 	"gerastic/internal/control"
-	"gerastic/internal/core/meter"
-	"gerastic/internal/core/store"
-	"gerastic/internal/core/tags"
-	"gerastic/internal/edge"
 )
 
 func main() {
@@ -29,11 +25,7 @@ func main() {
 }
 
 func write(dir string) error {
-	e := edge.New(edge.Config{
-		Store: store.NewMemory(1<<20, store.LeastRecentlyUsed()), Marks: tags.NewMarks(0, 1), Meter: &meter.Meter{},
-		Log: slog.New(slog.DiscardHandler), Now: time.Now,
-	})
-	api, err := control.New(nil, e, nil, slog.New(slog.DiscardHandler)).OpenAPI()
+	api, err := control.New(control.Config{Log: slog.New(slog.DiscardHandler), Now: time.Now}).OpenAPI()
 	if err != nil {
 		return fmt.Errorf("describing the API: %w", err)
 	}

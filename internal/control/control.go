@@ -21,8 +21,10 @@ import (
 	"github.com/go-chi/chi/v5/middleware"
 
 	"gerastic/client"
+	"gerastic/internal/core/barrier"
 	"gerastic/internal/core/fragment"
 	"gerastic/internal/core/meter"
+	"gerastic/internal/core/policy"
 	"gerastic/internal/core/store"
 	"gerastic/internal/core/tags"
 	"gerastic/internal/detect"
@@ -66,11 +68,38 @@ type Node interface {
 	Ready() error
 }
 
+// Edge is what the control side asks of the edge.
+type Edge interface {
+	// Policy is what is in force; nil: nothing yet.
+	Policy() *policy.InForce
+	// Explain takes a request to its decision; ok is false before there is a policy.
+	Explain(r *http.Request) (ex edge.Explanation, ok bool)
+	// Watch shows requests as they are answered; nil: too many watch.
+	Watch(what edge.Wanted) *edge.Watch
+	// Watches is how many watch.
+	Watches() int
+}
+
+// Config is what a control side works with.
+type Config struct {
+	Node    Node
+	Edge    Edge
+	Store   *store.Memory
+	Barrier *barrier.Barrier
+	Meter   *meter.Meter
+	Console fs.FS // the built console; nil: none is served
+	Log     *slog.Logger
+	Now     func() time.Time
+	Hosts   []string // names under which it may be reached, beside addresses and localhost
+}
+
 // Control serves the control side.
 type Control struct {
 	node     Node
-	edge     *edge.Edge
+	edge     Edge
 	store    *store.Memory
+	barrier  *barrier.Barrier
+	meter    *meter.Meter
 	log      *slog.Logger
 	now      func() time.Time
 	sessions sessions
@@ -81,16 +110,15 @@ type Control struct {
 	done     chan struct{} // closed when streams must end
 }
 
-// New returns the control side of a node. console holds the built console; nil serves none.
-// hosts are the names under which it may be reached, beside addresses and localhost.
-func New(node Node, e *edge.Edge, console fs.FS, log *slog.Logger, hosts ...string) *Control {
-	c := &Control{node: node, edge: e, store: e.Store, log: log, now: e.Now, done: make(chan struct{}), hosts: hosts}
+// New returns the control side of a node.
+func New(cfg Config) *Control {
+	c := &Control{node: cfg.Node, edge: cfg.Edge, store: cfg.Store, barrier: cfg.Barrier, meter: cfg.Meter, log: cfg.Log, now: cfg.Now, done: make(chan struct{}), hosts: cfg.Hosts}
 	c.sessions.open = map[string]session{}
 	r := chi.NewRouter()
 	r.Use(c.recover, secure, c.ownHost, paced, textual)
 	c.router = r
 	calls := r.With(compressReads, http.NewCrossOriginProtection().Handler, limitBody)
-	c.api = humachi.New(calls, config())
+	c.api = humachi.New(calls, apiConfig())
 	c.api.UseMiddleware(c.authorize, c.texts)
 	c.fragmentCalls(r) // apart from the others: they are made many times for each page
 	c.purgeCalls()
@@ -108,7 +136,7 @@ func New(node Node, e *edge.Edge, console fs.FS, log *slog.Logger, hosts ...stri
 	r.Get("/healthz", c.healthz)
 	r.Get("/readyz", c.readyz)
 	calls.Method(http.MethodGet, "/metrics", c.needs(records.Read, c.metrics()))
-	r.NotFound(compressReads(notFound(console)).ServeHTTP)
+	r.NotFound(compressReads(notFound(cfg.Console)).ServeHTTP)
 	r.MethodNotAllowed(c.otherMethod)
 	return c
 }
@@ -117,7 +145,7 @@ func New(node Node, e *edge.Edge, console fs.FS, log *slog.Logger, hosts ...stri
 // empty, never null.
 var neverNull = sync.OnceFunc(func() { huma.DefaultArrayNullable = false })
 
-func config() huma.Config {
+func apiConfig() huma.Config {
 	neverNull()
 	config := huma.DefaultConfig("Gerastic control API", "1")
 	config.Info.Description = "Purges, figures, decisions and rules of a Gerastic node. Errors are problem details (RFC 9457)."

@@ -24,7 +24,7 @@ func (c *Control) explainCalls() {
 			if err != nil {
 				return nil, err
 			}
-			ex, ok := c.edge.Examine(r)
+			ex, ok := c.edge.Explain(r)
 			if !ok {
 				return nil, huma.Error409Conflict("there is no policy yet; apply one with: gerastic policy apply FILE")
 			}
@@ -64,11 +64,11 @@ func requestOf(e client.ExplainRequest) (*http.Request, error) {
 	return r, nil
 }
 
-func (c *Control) explanation(ex *edge.Examination) client.Explanation {
+func (c *Control) explanation(ex *edge.Explanation) client.Explanation {
 	d := ex.Decision
 	out := client.Explanation{
 		Verdict: d.Action.String(), Cause: d.Cause.String(), Why: decide.Why(&ex.Input, d),
-		Routes: routesLookedAt(ex), Key: []client.KeyPart{}, Dropped: notNil(ex.Dropped()), Withheld: notNil(ex.Withheld()), Storing: []string{}, Entries: []client.ExplainedEntry{}, Sequence: uint64(c.edge.Marks.Stamp()),
+		Routes: routesLookedAt(ex), Key: []client.KeyPart{}, Dropped: notNil(ex.Dropped()), Withheld: notNil(ex.Withheld()), Storing: []string{}, Entries: []client.ExplainedEntry{}, Sequence: uint64(c.barrier.Stamp()),
 	}
 	if ex.Origin != nil {
 		out.Origin = ex.Origin.Name + " " + ex.Origin.URLs[0].String()
@@ -80,8 +80,8 @@ func (c *Control) explanation(ex *edge.Examination) client.Explanation {
 		out.Storing = decide.Storing(ex.Input.Route)
 	}
 	if u := ex.Unstored; u != nil {
-		out.Unstored = &client.UnstoredAnswer{At: u.At, Status: u.Status, Rule: u.Rule.Name(), Why: u.Rule.Text()}
-		if section := u.Rule.Section(); section != "" {
+		out.Unstored = &client.UnstoredAnswer{At: u.At, Status: u.Status, Rule: u.Reason.Name(), Why: u.Reason.Text()}
+		if section := u.Reason.Section(); section != "" {
 			out.Unstored.Why += " (" + section + ")"
 		}
 	}
@@ -106,12 +106,12 @@ func (c *Control) explanation(ex *edge.Examination) client.Explanation {
 }
 
 // routesLookedAt are the routes in their order, up to the first that matches.
-func routesLookedAt(ex *edge.Examination) []client.ExplainedRoute {
+func routesLookedAt(ex *edge.Explanation) []client.ExplainedRoute {
 	looked := []client.ExplainedRoute{}
-	for _, route := range ex.Rules.Policy.Routes {
+	for _, route := range ex.Policy.Routes {
 		m := route.Mismatch(ex.Request.Method, ex.Request.Host, ex.Request.Path)
 		result := m.String()
-		if m == policy.Matches && !ex.Rules.Enabled(route) {
+		if m == policy.Matches && !ex.Policy.On(route) {
 			result = "it matches, but it is switched off"
 		}
 		looked = append(looked, client.ExplainedRoute{Name: route.Name, Result: result})

@@ -151,7 +151,7 @@ func (c *Control) lookup(w http.ResponseWriter, r *http.Request, namespace strin
 	o.b = cbor.AppendText(o.b, "namespace")
 	o.b = cbor.AppendText(o.b, namespace)
 	o.b = cbor.AppendText(o.b, "stamp") // before anything is found, so that nothing found is older than it says
-	o.b = cbor.AppendInt(o.b, int64(fragments.Marks.Stamp()))
+	o.b = cbor.AppendInt(o.b, int64(fragments.Barrier.Stamp()))
 	began := c.now()
 	leased := false
 	var open []int

@@ -12,6 +12,7 @@ import (
 	"gerastic/client"
 	"gerastic/internal/core/key"
 	"gerastic/internal/core/meter"
+	"gerastic/internal/core/policy"
 	"gerastic/internal/core/store"
 	"gerastic/internal/core/tags"
 	"gerastic/internal/records"
@@ -132,7 +133,7 @@ func (t *tree) page(u *url.URL) *store.Entry {
 		if e.Fragment() || host != "" && e.Subject.Host != host {
 			return false
 		}
-		for _, form := range t.c.edge.URLForms(e.Subject.Host, e.Subject.Path, u.RawQuery, u.RawQuery == "") {
+		for _, form := range t.c.edge.Policy().URLForms(policy.URL{Host: e.Subject.Host, Path: e.Subject.Path, Query: u.RawQuery, AnyQuery: u.RawQuery == ""}) {
 			if form.Covers(&e.Subject) {
 				return true
 			}
@@ -150,7 +151,7 @@ func (t *tree) node(kind, name string, e *store.Entry, depth int) client.MadeOf 
 	}
 	out := t.c.entryOut(e)
 	made.Route, made.State, made.Bytes, made.AgeS, made.LeftS, made.Tags, made.CostMS = out.Route, out.State, out.Bytes, out.AgeS, out.LeftS, out.Tags, milliseconds(e.Cost())
-	if e.Judge(t.c.edge.Marks) == tags.Dropped {
+	if e.Judge(t.c.barrier.Marks) == tags.Dropped {
 		made.State = "purged"
 	}
 	if depth >= maxTreeDepth {

@@ -95,7 +95,7 @@ func (m *collector) Collect(ch chan<- prometheus.Metric) {
 	requests := map[ends]int64{}
 	routes := map[string]*meter.Ratio{}
 	outcomes := map[[2]string]*meter.Cell{}
-	for k, cell := range m.c.edge.Meter.Totals() {
+	for k, cell := range m.c.meter.Totals() {
 		if routes[k.Route] == nil {
 			routes[k.Route] = &meter.Ratio{}
 		}
@@ -127,7 +127,7 @@ func (m *collector) Collect(ch chan<- prometheus.Metric) {
 		counter(removedTotal, float64(n), reason)
 	}
 	counter(refusedTotal, float64(figures.Refused))
-	counter(foldedTotal, float64(m.c.edge.Marks.Folded()))
+	counter(foldedTotal, float64(m.c.barrier.Folded()))
 	status := m.c.node.Status()
 	gauge(entriesGauge, float64(figures.Entries))
 	gauge(usedGauge, float64(figures.Used))

@@ -11,7 +11,6 @@ import (
 
 	"gerastic/client"
 	"gerastic/internal/core/policy"
-	"gerastic/internal/edge"
 	"gerastic/internal/records"
 )
 
@@ -36,7 +35,7 @@ func (c *Control) policyCalls() {
 				Note   string `json:"note,omitempty" maxLength:"500"`
 			}
 		}) (*struct{ Body client.Policy }, error) {
-			before := c.edge.Rules()
+			before := c.edge.Policy()
 			rev, err := c.node.ApplyPolicy(ctx, in.Body.Source, caller(ctx), in.Body.Note)
 			var problems policy.Problems
 			switch {
@@ -53,12 +52,12 @@ func (c *Control) policyCalls() {
 
 // touched counts what is stored here that the policy in force judges otherwise than the one
 // before.
-func (c *Control) touched(before *edge.Rules) (entries int64) {
+func (c *Control) touched(before *policy.InForce) (entries int64) {
 	if before == nil {
 		return 0
 	}
 	stored := c.store.RouteCounts()
-	for _, route := range before.Policy.Touched(c.edge.Rules().Policy) {
+	for _, route := range before.Touched(c.edge.Policy().Policy) {
 		entries += int64(stored[route])
 	}
 	return entries
@@ -75,8 +74,8 @@ func policyProblem(problems policy.Problems) error {
 
 func (c *Control) policyOut(rev records.Revision) client.Policy {
 	out := client.Policy{Revision: rev.Number, At: rev.At, Actor: rev.Actor, Note: rev.Note, Source: rev.Source, Warnings: []client.PolicyProblem{}}
-	if inForce := c.edge.Rules(); inForce != nil {
-		for _, w := range inForce.Policy.Warnings {
+	if inForce := c.edge.Policy(); inForce != nil {
+		for _, w := range inForce.Warnings {
 			out.Warnings = append(out.Warnings, client.PolicyProblem(w))
 		}
 	}

@@ -17,6 +17,7 @@ import (
 	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/key"
 	"gerastic/internal/core/meter"
+	"gerastic/internal/core/policy"
 	"gerastic/internal/core/store"
 	"gerastic/internal/core/tags"
 	"gerastic/internal/records"
@@ -135,12 +136,12 @@ func (c *Control) order(r client.PurgeRequest) (tags.Purge, error) {
 			return p, huma.Error422UnprocessableEntity(fmt.Sprintf("the tag %q is no text: it must be UTF-8 without NUL", tag))
 		}
 	}
-	inForce := c.edge.Rules()
+	inForce := c.edge.Policy()
 	if inForce == nil {
 		return p, huma.Error409Conflict("there is no policy yet, so nothing is stored")
 	}
-	names := make([]string, 0, len(inForce.Policy.Routes))
-	for _, route := range inForce.Policy.Routes {
+	names := make([]string, 0, len(inForce.Routes))
+	for _, route := range inForce.Routes {
 		names = append(names, route.Name)
 	}
 	stored := c.store.RouteCounts()
@@ -194,7 +195,7 @@ func (c *Control) urlForms(u client.PurgeURL) ([]tags.URL, error) {
 	if path == "" {
 		path = "/"
 	}
-	forms := c.edge.URLForms(host, path, parsed.RawQuery, u.AnyQuery)
+	forms := c.edge.Policy().URLForms(policy.URL{Host: host, Path: path, Query: parsed.RawQuery, AnyQuery: u.AnyQuery})
 	if len(forms) == 0 {
 		// No route has it now, but what an earlier policy stored may still be there.
 		forms = []tags.URL{{Host: host, AnyHost: host == "", Path: key.EquivalentPath(path), Query: key.Equivalent(parsed.RawQuery), AnyQuery: u.AnyQuery}}

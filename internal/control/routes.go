@@ -10,7 +10,6 @@ import (
 	"gerastic/client"
 	"gerastic/internal/core/meter"
 	"gerastic/internal/core/policy"
-	"gerastic/internal/edge"
 	"gerastic/internal/records"
 )
 
@@ -32,7 +31,7 @@ func (c *Control) routeCalls() {
 			}
 			out := &routeList{}
 			out.Body.Routes = []client.Route{}
-			inForce := c.edge.Rules()
+			inForce := c.edge.Policy()
 			if inForce == nil {
 				return out, nil
 			}
@@ -45,7 +44,7 @@ func (c *Control) routeCalls() {
 				figures[row.Route] = row
 			}
 			stored := c.store.RouteCounts()
-			for _, route := range inForce.Policy.Routes {
+			for _, route := range inForce.Routes {
 				f, ok := figures[route.Name]
 				if !ok {
 					f = rowOf(&meter.Ratio{})
@@ -75,15 +74,15 @@ func (c *Control) routeCalls() {
 
 // checkSwitch refuses a switch that would do nothing.
 func (c *Control) checkSwitch(name string, on bool) error {
-	inForce := c.edge.Rules()
+	inForce := c.edge.Policy()
 	if inForce == nil || name == records.Everything {
 		return nil
 	}
-	for _, route := range inForce.Policy.Routes {
+	for _, route := range inForce.Routes {
 		if route.Name != name {
 			continue
 		}
-		if on && (!route.Enabled || !inForce.Policy.Enabled) {
+		if on && (!route.Enabled || !inForce.Enabled) {
 			return huma.Error409Conflict(fmt.Sprintf("the policy itself says enabled: false, so that the switch alone does not turn %s on; change the policy", name))
 		}
 		return nil
@@ -97,13 +96,13 @@ func (c *Control) checkSwitch(name string, on bool) error {
 	return huma.Error404NotFound(fmt.Sprintf("no route is named %q; gerastic routes lists them", name))
 }
 
-func routeOut(route *policy.Route, inForce *edge.Rules, entries int, figures client.RatioRow) client.Route {
-	out := client.Route{Name: route.Name, Path: route.Path.String(), Methods: route.Methods, Enabled: inForce.Enabled(route), Entries: entries, Figures: figures}
+func routeOut(route *policy.Route, inForce *policy.InForce, entries int, figures client.RatioRow) client.Route {
+	out := client.Route{Name: route.Name, Path: route.Path.String(), Methods: route.Methods, Enabled: inForce.On(route), Entries: entries, Figures: figures}
 	for _, h := range route.Hosts {
 		out.Hosts = append(out.Hosts, string(h))
 	}
 	switch {
-	case !route.Enabled || !inForce.Policy.Enabled:
+	case !route.Enabled || !inForce.Enabled:
 		out.Switch = "policy-off"
 	case inForce.AllOff:
 		out.Switch = "all-off"

@@ -57,7 +57,7 @@ func (c *Control) watchCalls() {
 	}}
 	sse.Register(c.api, following, map[string]any{"request": client.Event{}},
 		func(ctx context.Context, q *watchQuery, send sse.Sender) {
-			w := c.edge.Watch(q.Keys, q.wants)
+			w := c.edge.Watch(edge.Wanted{Keys: q.Keys, Wants: q.wants})
 			if w == nil {
 				return
 			}

@@ -13,13 +13,9 @@ import (
 	"sync"
 	"testing"
 	"time"
-	"weak"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-
-	"gerastic/internal/core/store"
-	"gerastic/internal/core/tags"
 )
 
 // open sends the beginning of a request, and reads nothing.
@@ -273,46 +269,6 @@ func TestConnectionsEndWhereRequestsMayBeReadInTwoWays(t *testing.T) {
 	assert.NoError(t, err, "a body of known length, read to its end, leaves no doubt")
 }
 
-// TestCompressionHoldsNothing: what waits for its codings is not held when it leaves the
-// store, and what found no place in the queue is asked for by its next hit.
-func TestCompressionHoldsNothing(t *testing.T) {
-	s := newStand(t, nil)
-	s.answer(func(w http.ResponseWriter, r *http.Request) {
-		w.Header().Set("Content-Type", "text/html")
-		w.Header().Set("Cache-Control", "max-age=60")
-		_, _ = io.WriteString(w, strings.Repeat(r.URL.Path+" ", 1000))
-	})
-	busy := &compressor{edge: s.edge, queue: make(chan weak.Pointer[store.Entry], 2)} // nobody works
-	s.edge.compressor = busy
-	for i := range 5 {
-		s.get(fmt.Sprintf("/x/%d", i))
-	}
-	assert.Len(t, busy.queue, 2)
-	s.purge(tags.Purge{All: true})
-	assert.Eventually(t, func() bool {
-		runtime.GC()
-		first := <-busy.queue
-		busy.queue <- first
-		return first.Value() == nil
-	}, 5*time.Second, time.Millisecond, "an entry that left is held by the queue")
-	for range len(busy.queue) {
-		<-busy.queue
-	}
-	s.get("/x/1")
-	busy.queue <- weak.Pointer[store.Entry]{}
-	s.get("/x/2") // finds no place
-	working := s.edge.newCompressor()
-	s.edge.compressor = working
-	for _, path := range []string{"/x/1", "/x/2"} {
-		if path == "/x/1" {
-			working.code((<-busy.queue).Value())
-		}
-		assert.Eventually(t, func() bool {
-			return s.get(path, "Accept-Encoding: br").header.Get("Content-Encoding") == "br"
-		}, 5*time.Second, time.Millisecond, path)
-	}
-}
-
 // TestWhatIsConfirmedGetsItsCodings: an entry renewed before they were made gets them, too.
 func TestWhatIsConfirmedGetsItsCodings(t *testing.T) {
 	s := newStand(t, func(w http.ResponseWriter, r *http.Request) {
@@ -326,7 +282,7 @@ func TestWhatIsConfirmedGetsItsCodings(t *testing.T) {
 		_, _ = io.WriteString(w, strings.Repeat("hello ", 2000))
 	})
 	s.get("/x")
-	first := s.edge.Store.Some("", "any", "", 1)[0]
+	first := s.edge.store.Some("", "any", "", 1)[0]
 	for range 3 { // each renews it
 		s.get("/x")
 	}
@@ -376,15 +332,15 @@ func TestPromise6SlowReadersAreInTheAccount(t *testing.T) {
 	for i := range 40 {
 		conns = append(conns, s.open(fmt.Sprintf("GET /x/%d HTTP/1.1\r\nHost: x\r\n\r\n", i)))
 	}
-	assert.Eventually(t, func() bool { return s.asked.Load() == 40 && s.edge.Store.Figures().Pinned > 0 }, 10*time.Second, time.Millisecond)
-	f := s.edge.Store.Figures()
+	assert.Eventually(t, func() bool { return s.asked.Load() == 40 && s.edge.store.Figures().Pinned > 0 }, 10*time.Second, time.Millisecond)
+	f := s.edge.store.Figures()
 	assert.LessOrEqual(t, f.Used, f.Limit+8<<10, "but for the header of what is not stored after all, and is read")
 	assert.Less(t, heap()-before, 3*f.Limit, "40 visitors who do not read, of an answer of 6 MiB each")
 	assert.Eventually(t, func() bool { return s.gate.Figures().Slow > 0 }, 20*time.Second, 10*time.Millisecond, "who reads nothing is cut off")
 	for _, conn := range conns {
 		conn.Close()
 	}
-	assert.Eventually(t, func() bool { return s.edge.Store.Figures().Pinned == 0 }, 5*time.Second, time.Millisecond)
+	assert.Eventually(t, func() bool { return s.edge.store.Figures().Pinned == 0 }, 5*time.Second, time.Millisecond)
 }
 
 func heap() int64 {
@@ -411,8 +367,8 @@ func TestWhatIsNotStoredReservesNothing(t *testing.T) {
 		s.open(fmt.Sprintf("GET /x/%d HTTP/1.1\r\nHost: x\r\n\r\n", i))
 	}
 	assert.Eventually(t, func() bool {
-		f := s.edge.Store.Figures()
-		return s.asked.Load() == 3 && s.edge.fills.Aloft() == 3 && f.Reserved < 1<<20
+		f := s.edge.store.Figures()
+		return s.asked.Load() == 3 && s.edge.fetch.Flights.Aloft() == 3 && f.Reserved < 1<<20
 	}, 5*time.Second, time.Millisecond)
 	s.answer(text("page", "Cache-Control: max-age=600"))
 	s.get("/small")

@@ -102,7 +102,7 @@ func TestComposedPage(t *testing.T) {
 	assert.Equal(t, map[string]int{"/composed/home": 1, "/piece/board": 1}, k.since(), "each lives as long as its own route says")
 
 	var visitors, within, pieces int64
-	for key, cell := range s.edge.Meter.Drain() {
+	for key, cell := range s.edge.meter.Drain() {
 		if key.Cause == meter.Pieces {
 			pieces += cell.Requests
 			assert.Equal(t, meter.Miss, key.Outcome)
@@ -165,7 +165,7 @@ func TestComposedPagesAreCompressed(t *testing.T) {
 	}
 	validators := map[string]bool{}
 	for _, likes := range []string{"gzip", "zstd", "gzip"} {
-		s.edge.Store.Sweep(tags.Purge{Sequence: 1 << 40, All: true})
+		s.edge.store.Sweep(tags.Purge{Sequence: 1 << 40, All: true})
 		for _, ready := range []bool{false, true} {
 			a := s.get("/composed/a", "Accept-Encoding: br;q=1, "+likes)
 			require.Equal(t, likes, a.header.Get("Content-Encoding"))
@@ -359,7 +359,7 @@ func TestPartsAreForEngineers(t *testing.T) {
 			assert.Empty(t, h.Get("Gerastic-Parts")+h.Get("Gerastic-Life"), path)
 		}
 	}
-	assert.Equal(t, []string{`site/board("tholm")`}, s.edge.Store.Some("vessel:3", "", "", 1)[0].Parts)
+	assert.Equal(t, []string{`site/board("tholm")`}, s.edge.store.Some("vessel:3", "", "", 1)[0].Parts)
 
 	s.pass(6 * time.Second)
 	assert.NotContains(t, s.get("/ports/tholm").state, "hit", "the page lives no longer than the pieces in it")
@@ -440,7 +440,7 @@ func TestPromise6PiecesShareOneBudget(t *testing.T) {
 		"/composed/more": text(strings.Repeat(`<esi:include src="/piece/large"/>`, 8)),
 	})
 	k.serve("/piece/large", text(large, "Cache-Control: no-store"))
-	s.edge.Store = store.NewMemory(512<<20, store.LeastRecentlyUsed())
+	s.edge.store = store.NewMemory(512<<20, store.LeastRecentlyUsed())
 	before := heap()
 	var most int64
 	var mu sync.Mutex
@@ -457,5 +457,5 @@ func TestPromise6PiecesShareOneBudget(t *testing.T) {
 	mu.Lock()
 	defer mu.Unlock()
 	assert.Less(t, most-before, int64(300<<20), "30 pieces of 8 pieces of 4 MiB")
-	assert.Zero(t, s.edge.Store.Figures().Reserved)
+	assert.Zero(t, s.edge.store.Figures().Reserved)
 }

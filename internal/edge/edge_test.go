@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"gerastic/internal/core/meter"
+	"gerastic/internal/core/policy"
 	"gerastic/internal/core/store"
 )
 
@@ -169,11 +170,11 @@ func TestConcurrentMissesCauseOneOriginRequest(t *testing.T) {
 }
 
 // waiting counts those who read a fill that can be joined.
-func (e *Edge) waiting() int { return e.fills.Readers() }
+func (e *Edge) waiting() int { return e.fetch.Flights.Readers() }
 
 func outcomes(s *stand) map[meter.Outcome]int64 {
 	counts := map[meter.Outcome]int64{}
-	for k, c := range s.edge.Meter.Totals() {
+	for k, c := range s.edge.meter.Totals() {
 		counts[k.Outcome] += c.Requests
 	}
 	return counts
@@ -314,7 +315,7 @@ func TestPromise5HalfIsNothing(t *testing.T) {
 
 func TestPromise4NeverWorseThanNoCache(t *testing.T) {
 	s := newStand(t, text(strings.Repeat("x", 10<<10)))
-	s.edge.Store = store.NewMemory(4<<10, store.LeastRecentlyUsed()) // nothing fits
+	s.edge.store = store.NewMemory(4<<10, store.LeastRecentlyUsed()) // nothing fits
 	for range 3 {
 		a := s.get("/ports/a")
 		assert.Equal(t, 200, a.status)
@@ -364,14 +365,14 @@ func TestWhatReachesTheOrigin(t *testing.T) {
 func TestSwitchedOffRoutesPassThroughAndLoseNothing(t *testing.T) {
 	s := newStand(t, text("x"))
 	s.get("/ports/a")
-	rules := s.edge.Rules()
+	inForce := s.edge.Policy()
 	for _, off := range []struct {
 		routes map[string]bool
 		all    bool
 	}{{map[string]bool{"port": true}, false}, {nil, true}} {
-		s.edge.Apply(rules.Policy, off.routes, off.all)
+		s.edge.Apply(&policy.InForce{Policy: inForce.Policy, Off: off.routes, AllOff: off.all})
 		assert.Equal(t, "fwd=bypass", s.get("/ports/a").state)
-		s.edge.Apply(rules.Policy, nil, false)
+		s.apply(inForce.Policy)
 		assert.True(t, strings.HasPrefix(s.get("/ports/a").state, "hit"))
 	}
 }
@@ -416,8 +417,8 @@ func TestLargeBodiesStreamThrough(t *testing.T) {
 	a := s.get("/page/large") // its length is not announced: the limit shows while it streams
 	assert.Len(t, a.body, size)
 	assert.Equal(t, strings.Repeat("ferry", size/5+1)[:size], a.body)
-	require.Eventually(t, func() bool { return s.edge.Store.Figures().Reserved == 0 }, time.Second, time.Millisecond)
-	assert.Zero(t, s.edge.Store.Figures().Entries)
+	require.Eventually(t, func() bool { return s.edge.store.Figures().Reserved == 0 }, time.Second, time.Millisecond)
+	assert.Zero(t, s.edge.store.Figures().Entries)
 }
 
 func TestAVisitorWhoLeavesDoesNotEndTheFill(t *testing.T) {
@@ -437,7 +438,7 @@ func TestAVisitorWhoLeavesDoesNotEndTheFill(t *testing.T) {
 	<-begun
 	leave()
 	close(release)
-	require.Eventually(t, func() bool { return s.edge.Store.Figures().Entries == 1 }, 5*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return s.edge.store.Figures().Entries == 1 }, 5*time.Second, time.Millisecond)
 	assert.Equal(t, "worth keeping", s.get("/ports/a").body)
 	assert.EqualValues(t, 1, s.asked.Load())
 }

@@ -2,22 +2,11 @@ package edge
 
 import (
 	"net/http"
-	"sync"
 	"sync/atomic"
 	"time"
 
-	"gerastic/internal/core/fill"
 	"gerastic/internal/core/store"
-	"gerastic/internal/origin"
 )
-
-// held is about how many bytes of an answer that is not stored are held for a visitor.
-func (h *head) held() int64 {
-	if h.length < 0 {
-		return fill.Piece
-	}
-	return min(h.length, fill.Window)
-}
 
 // hold accounts for what is held while a visitor reads: an entry, or so many bytes of what is
 // none; where there is no room for these, a place among what goes at visitors' pace bounds
@@ -30,16 +19,16 @@ func (x *exchange) hold(entry *store.Entry, bytes int64) bool {
 		moved := new(atomic.Int64)
 		moved.Store(time.Now().UnixNano())
 		x.moved = moved
-		x.holder = x.edge.Store.Hold(entry, func() {
+		x.holder = x.edge.store.Hold(entry, func() {
 			if time.Since(time.Unix(0, moved.Load())) > standsStill {
 				_ = http.NewResponseController(w).SetWriteDeadline(time.Unix(1, 0))
 			}
 		})
-	case x.edge.Store.Borrow(bytes):
+	case x.edge.store.Borrow(bytes):
 		x.borrowed = bytes
 	default:
 		var err error
-		x.place, err = x.rules.clients[x.rules.Policy.OriginFor(x.req.Host)].AtVisitorsPace()
+		x.leavePace, err = x.inForce.origins.To(x.inForce.OriginFor(x.req.Host)).AtVisitorsPace()
 		return err == nil
 	}
 	return true
@@ -73,44 +62,15 @@ func (x *exchange) letGo() {
 		x.holder, x.moved = nil, nil
 	}
 	if x.borrowed > 0 {
-		x.edge.Store.Return(x.borrowed)
+		x.edge.store.Return(x.borrowed)
 		x.borrowed = 0
 	}
-	if x.place != nil {
-		x.place()
-		x.place = nil
+	if x.leavePace != nil {
+		x.leavePace()
+		x.leavePace = nil
 	}
 	if x.page != nil {
-		x.edge.Store.Return(x.page.End())
+		x.edge.store.Return(x.page.End())
 		x.page = nil
-	}
-}
-
-// visitorsPace is the place of a fill that is only as fast as its visitor reads.
-type visitorsPace struct {
-	client *origin.Client
-	whole  atomic.Bool // all has come: nobody is waited for
-	once   sync.Once
-	ok     bool
-	give   func()
-}
-
-// take takes the place, once; it reports false if there is none.
-func (p *visitorsPace) take() bool {
-	p.once.Do(func() {
-		if p.ok = p.whole.Load(); p.ok {
-			return
-		}
-		give, err := p.client.AtVisitorsPace()
-		p.give, p.ok = give, err == nil
-	})
-	return p.ok
-}
-
-// free gives it back.
-func (p *visitorsPace) free() {
-	p.once.Do(func() {})
-	if p.give != nil {
-		p.give()
 	}
 }

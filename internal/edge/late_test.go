@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"gerastic/internal/core/barrier"
 	"gerastic/internal/core/meter"
 	"gerastic/internal/core/policy"
 	"gerastic/internal/core/tags"
@@ -48,7 +49,7 @@ func (s *stand) holdBack(path string, h http.HandlerFunc, headers ...string) *he
 func (s *stand) end(p *held) answer {
 	close(p.letGo)
 	a := <-p.got
-	require.Eventually(s.t, func() bool { return s.edge.fills.Aloft() == 0 }, 5*time.Second, time.Millisecond)
+	require.Eventually(s.t, func() bool { return s.edge.fetch.Flights.Aloft() == 0 }, 5*time.Second, time.Millisecond)
 	return a
 }
 
@@ -67,9 +68,9 @@ func TestPromise2NothingGoesBackInTime(t *testing.T) {
 	}{
 		{"after a purge of its URL", false, text("old"), func(s *stand) { s.purge(tags.Purge{Prefixes: []tags.Prefix{{AnyHost: true, Path: "/ports/t"}}}) }},
 		{"after it was marked stale", false, text("old", "Cache-Control: max-age=600"), func(s *stand) { s.purge(tags.Purge{Tags: []string{"port:tholm"}, Mode: tags.Soften}) }},
-		{"while the ledger was lost", false, text("old"), func(s *stand) { s.edge.Trust.Until(time.Unix(0, 1)) }},
+		{"while the ledger was lost", false, text("old"), func(s *stand) { s.edge.barrier.KnowUntil(time.Unix(0, 1)) }},
 		{"a confirmation, after a purge", true, notModified, func(s *stand) { s.purge(tags.Purge{Tags: []string{"port:tholm"}}) }},
-		{"a confirmation, while the ledger was lost", true, notModified, func(s *stand) { s.edge.Trust.Until(time.Unix(0, 1)) }},
+		{"a confirmation, while the ledger was lost", true, notModified, func(s *stand) { s.edge.barrier.KnowUntil(time.Unix(0, 1)) }},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			s := newStand(t, text("old", `Etag: "old"`))
@@ -82,7 +83,7 @@ func TestPromise2NothingGoesBackInTime(t *testing.T) {
 			s.pass(time.Second)
 			s.answer(text("new"))
 			require.Equal(t, "new", s.get("/ports/tholm").body)
-			s.edge.Trust.Always()
+			s.edge.barrier.KnowAlways()
 			s.end(late)
 			a := s.get("/ports/tholm")
 			assert.Equal(t, "new", a.body)
@@ -95,13 +96,13 @@ func TestPromise2NothingGoesBackInTime(t *testing.T) {
 // the write is stored, be it one that nobody can join.
 func TestDisownReachesEveryFill(t *testing.T) {
 	s := newStand(t, nil)
-	s.edge.Purge = func(context.Context, tags.Purge, string, string) error { return errors.New("no ledger") }
-	s.edge.Trust.Until(time.Unix(0, 1)) // the ledger is lost: each asks for itself
+	s.edge.fetch.Purge = func(context.Context, tags.Purge, string, string) error { return errors.New("no ledger") }
+	s.edge.barrier.KnowUntil(time.Unix(0, 1)) // the ledger is lost: each asks for itself
 	late := s.holdBack("/x", text("old", "Cache-Control: max-age=60"))
 	s.answer(text("new", "Cache-Control: max-age=60"))
 	s.do("POST", "/x")
 	s.end(late)
-	s.edge.Trust.Always()
+	s.edge.barrier.KnowAlways()
 	assert.Equal(t, "new", s.get("/x").body)
 }
 
@@ -206,13 +207,13 @@ func TestComposedPagesSayWhatTheFiguresSay(t *testing.T) {
 		{tags.Purge{Tags: []string{"piece"}, Mode: tags.Soften}, "hit; ttl=60", "private, max-age=9, no-cache", meter.Hit},
 	} {
 		s.purge(c.purge)
-		before := s.edge.Meter.Totals()
+		before := s.edge.meter.Totals()
 		a := s.get("/page")
 		assert.Equal(t, "piece", a.body)
 		assert.Equal(t, c.state, a.state)
 		assert.Equal(t, c.control, a.header.Get("Cache-Control"))
 		counted := int64(0)
-		for k, cell := range s.edge.Meter.Totals() {
+		for k, cell := range s.edge.meter.Totals() {
 			if k.Route == "page" && k.Outcome == c.outcome {
 				counted += cell.Requests
 				if b := before[k]; b != nil {
@@ -239,7 +240,7 @@ func TestStoredFailuresStandBeside(t *testing.T) {
 	a := s.get("/stale/x")
 	assert.Equal(t, "good", a.body)
 	assert.Equal(t, "fwd=stale; fwd-status=503; ttl=-111", a.state)
-	require.Eventually(t, func() bool { return s.edge.fills.Aloft() == 0 }, 5*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return s.edge.fetch.Flights.Aloft() == 0 }, 5*time.Second, time.Millisecond)
 	for range 3 {
 		s.pass(time.Second)
 		a = s.get("/stale/x")
@@ -247,7 +248,7 @@ func TestStoredFailuresStandBeside(t *testing.T) {
 		assert.Contains(t, a.state, "hit; ttl=-11", "nobody was asked")
 	}
 	assert.EqualValues(t, 2, s.asked.Load())
-	ex, _ := s.edge.Examine(request(t, s, "/stale/x"))
+	ex, _ := s.edge.Explain(request(t, s, "/stale/x"))
 	assert.Equal(t, "serve stale", ex.Decision.Action.String(), "explaining says the same")
 	assert.Len(t, ex.Variants, 2)
 
@@ -262,7 +263,7 @@ func TestStoredFailuresStandBeside(t *testing.T) {
 	s.answer(text("well"))
 	assert.Equal(t, "well", s.get("/stale/x").body)
 	assert.True(t, s.get("/stale/x").hit())
-	assert.EqualValues(t, 1, s.edge.Store.Figures().Entries, "nothing is left of the failure")
+	assert.EqualValues(t, 1, s.edge.store.Figures().Entries, "nothing is left of the failure")
 }
 
 // TestAStoredFailureSpeaksWhereNothingMayStandIn: the route allows nothing stale.
@@ -353,8 +354,8 @@ func TestAPolicyReachesWhatIsStored(t *testing.T) {
 			s.pass(30 * time.Second)
 			p, err := policy.Parse("test.yaml", []byte("version: 1\norigins: [{ name: site, url: "+s.app.URL+" }]\n"+route(c.after)), nil)
 			require.NoError(t, err)
-			s.edge.Apply(p, nil, false)
-			explained, _ := s.edge.Examine(request(t, s, "/x"))
+			s.apply(p)
+			explained, _ := s.edge.Explain(request(t, s, "/x"))
 			a := s.get("/x")
 			assert.Equal(t, c.state, a.state)
 			assert.Equal(t, "hello", a.body)
@@ -371,34 +372,34 @@ func TestAPolicyReachesWhatIsStored(t *testing.T) {
 func TestManyFindWhatIsJudgedAnew(t *testing.T) {
 	s := newStand(t, text(strings.Repeat("x", 4096), "Content-Type: text/html"))
 	s.get("/ports/a", "Accept-Encoding: gzip")
-	s.edge.Apply(restate(t, s, "fresh: 1m, by_status", "fresh: 2m, by_status"), nil, false)
+	s.apply(restate(t, s, "fresh: 1m, by_status", "fresh: 2m, by_status"))
 	var all sync.WaitGroup
 	for range 20 {
 		all.Go(func() { assert.True(t, s.get("/ports/a").hit()) })
 	}
 	all.Wait()
-	assert.EqualValues(t, 1, s.edge.Store.Figures().Entries)
+	assert.EqualValues(t, 1, s.edge.store.Figures().Entries)
 }
 
 // TestWhatIsJudgedAnewKeepsItsDoubts: a policy does not make fresh again what was marked stale, nor
 // bring back what was forgotten at the same moment.
 func TestWhatIsJudgedAnewKeepsItsDoubts(t *testing.T) {
 	s := newStand(t, text("old"))
-	longer := func() { s.edge.Apply(restate(t, s, "fresh: 1m, by_status", "fresh: 2m, by_status"), nil, false) }
+	longer := func() { s.apply(restate(t, s, "fresh: 1m, by_status", "fresh: 2m, by_status")) }
 	s.get("/ports/a")
-	s.edge.Forget(tags.Purge{All: true, Mode: tags.Soften})
+	s.edge.barrier.Forget(tags.Purge{All: true, Mode: tags.Soften})
 	longer()
 	s.answer(text("new"))
 	assert.Equal(t, "new", s.get("/ports/a").body)
 
 	s.get("/ports/b")
-	found := s.edge.Store.Some("", "port", "", 10)
+	found := s.edge.store.Some("", "port", "", 10)
 	require.Len(t, found, 2)
-	forgets := s.edge.forgets.Load()
-	s.edge.Forget(tags.Purge{All: true})
-	for _, during := range []uint64{forgets, forgets + 1} {
-		s.edge.replace(found[1], found[1].Restated(), s.now(), during)
-		assert.Zero(t, s.edge.Store.Figures().Entries)
+	before := s.edge.barrier.Moment()
+	s.edge.barrier.Forget(tags.Purge{All: true})
+	for _, during := range []barrier.Moment{before, before + 1} {
+		s.edge.fetch.Replace(found[1], found[1].Restated(), during, s.now())
+		assert.Zero(t, s.edge.store.Figures().Entries)
 	}
 }
 

@@ -132,8 +132,8 @@ func TestTheEdgeNeverServesWhatItMayNot(t *testing.T) {
 				purged[path] = o.version[path]
 			case 9: // marks go when no entry needs them
 				require.Eventually(rt, func() bool { // a fill may still be ending
-					s.edge.Compact()
-					return s.edge.Marks.Len() == 0
+					s.edge.barrier.Compact()
+					return s.edge.barrier.Len() == 0
 				}, 5*time.Second, 50*time.Microsecond)
 			case 4: // one that nobody tells
 				o.set(func() { o.version[path]++ })

@@ -1,123 +1,91 @@
 package edge
 
 import (
-	"io"
-	"log"
+	"crypto/sha256"
+	"errors"
 	"net/http"
-	"net/http/httputil"
 
 	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/meter"
-	"gerastic/internal/origin"
+	"gerastic/internal/core/policy"
+	"gerastic/internal/fetch"
 )
 
-// pass hands the request through to its origin and the answer back: bodies, trailers,
-// interim answers and upgrades as they come.
+// errNoOrigin is the answer to a host that is nobody's.
+var errNoOrigin = errors.New("no origin of the policy answers this host")
+
+// pass hands the request through to its origin and the answer back.
 func (x *exchange) pass(forward httprules.Forward) {
-	o := x.rules.Policy.OriginFor(x.req.Host)
+	o := x.inForce.OriginFor(x.req.Host)
 	if o == nil {
 		x.refuse(http.StatusMisdirectedRequest, errNoOrigin.Error(), x.sample.Cause)
 		return
 	}
-	client := x.rules.clients[o]
-	answer := passed{edge: x.edge, client: client}
-	defer answer.free()
-	if whole := x.memory(); !whole || asksToUpgrade(x.r.Header) && len(x.r.Header["Upgrade"]) > 0 {
-		if !answer.slow() {
-			x.forward = httprules.NotForwarded
-			x.refuse(http.StatusServiceUnavailable, origin.ErrBusy.Error()+"; try again", x.sample.Cause)
-			return
-		}
-	}
-	x.sample.Outcome, x.forward = meter.Bypass, forward
-	var requests origin.Requests
-	visitor := x.r.WithContext(origin.Counting(x.r.Context(), &requests))
-	change := x.write()
-	if change != nil {
-		var cancel func()
-		visitor, cancel = change.lasting(visitor)
-		defer cancel()
-	}
-	// The proxy may still write when the visitor has gone, so that it gets copies.
-	req, edge, explains := x.req, x.edge, x.explains()
-	asksOnly := x.asksOnly()
-	composed, method := x.composesHere(), x.req.Method
-	budget := x.share()
-	var page skeleton
-	counting := &countingWriter{ResponseWriter: x.w}
-	proxy := &httputil.ReverseProxy{
-		Transport: origin.Within{Client: client, Limit: x.route.Limit(o)},
-		Rewrite: func(p *httputil.ProxyRequest) {
-			p.Out.URL = client.Target(p.In.URL, p.In.URL.RawQuery, p.In.URL.ForceQuery)
-			p.Out.Host = req.Host
-			p.Out.Header.Del("Gerastic-Explain")
-			for _, name := range []string{"Cache-Control", "Pragma"} {
-				if lines := httprules.ForwardedControl(p.Out.Header[name]); len(lines) > 0 {
-					p.Out.Header[name] = lines
-				} else {
-					p.Out.Header.Del(name)
-				}
-			}
-			if composed {
-				p.Out.Header.Del("Accept-Encoding") // what is compressed cannot be read
-			}
-			p.Out.Header.Set("Surrogate-Capability", capability)
-			origin.Forward(p.Out.Header, p.In.RemoteAddr, p.In.ProtoMajor, &req, edge.Trusted)
-		},
-		ModifyResponse: func(resp *http.Response) error {
-			if change != nil {
-				change.answer(resp)
-			} else if asksOnly {
-				edge.invalidateGroups(req.Method, req.Host, req.Path, resp.StatusCode, httprules.Header(resp.Header))
-			}
-			told := listen(httprules.Header(resp.Header))
-			if explains && told.lines != nil {
-				resp.Header[partsField] = told.lines
+	whole := x.bodyInMemory()
+	explains := x.explains() // the proxy may still write when the visitor has gone, so that it gets copies
+	p := &fetch.Passing{
+		Way: x.inForce.origins.To(o), Visitor: x.req, Limit: x.route.Limit(o), Trusted: x.edge.config.Trusted,
+		Place: x.place(), AsksOnly: x.in.Enabled && x.takesBody(), Budget: x.share(),
+		Slow: !whole || asksToUpgrade(x.r.Header) && len(x.r.Header["Upgrade"]) > 0,
+		Answered: func(header http.Header, info []string) {
+			if explains && info != nil {
+				header[fetch.PartsField] = info
 			}
 			status := httprules.CacheStatus{Forward: forward}
-			resp.Header.Add("Cache-Status", status.String())
-			if method != http.MethodHead && composes(composed, httprules.Header(resp.Header)) {
-				if whole, err := page.read(resp, budget); whole || err != nil {
-					return err
-				}
-			}
-			return answer.take(resp, httprules.Unsafe(req.Method))
+			header.Add("Cache-Status", status.String())
 		},
-		ErrorHandler: func(_ http.ResponseWriter, _ *http.Request, err error) {
-			if change != nil {
-				change.end()
-			}
-			switch {
-			case x.refuseBody():
-				return
-			case x.r.Context().Err() != nil:
-				x.sample.Outcome = meter.Error // nobody is there to be answered
-				return
-			case err == errSkeleton:
-				page.compose(x)
-				return
-			case page.body != nil:
-				x.cannotCompose(err)
-				return
-			}
-			edge.Log.Warn("the origin failed", "origin", o.Name, "path", req.Path, "error", err)
-			f := origin.FailureOf(err)
-			x.refuse(f.Status, f.Text, x.sample.Cause)
-		},
-		FlushInterval: -1,
-		ErrorLog:      log.New(io.Discard, "", 0), // broken connections are not news
 	}
-	defer func() {
-		if change != nil {
-			change.end()
-		}
-		x.countRequests(requests.Made())
-		if counting.status != 0 {
-			x.sample.Status, x.sample.Bytes = counting.status, counting.bytes
-		}
-		x.sample.Waited = edge.Now().Sub(x.began)
-	}()
-	proxy.ServeHTTP(counting, visitor)
+	p.Failed = func(err error) { x.passFailed(p, o, err) }
+	x.sample.Outcome, x.forward = meter.Bypass, forward
+	counting := &countingWriter{ResponseWriter: x.w}
+	defer func() { x.countPassed(p, counting) }()
+	if !x.edge.fetch.Pass(counting, x.r, p) {
+		x.forward = httprules.NotForwarded
+		x.refuseFailed(fetch.ErrBusy, x.sample.Cause)
+	}
+}
+
+// passFailed answers for an origin that did not, or whose answer is to be composed.
+func (x *exchange) passFailed(p *fetch.Passing, o *policy.Origin, err error) {
+	page := &p.Skeleton
+	switch {
+	case x.refuseBody():
+	case x.r.Context().Err() != nil:
+		x.sample.Outcome = meter.Error // nobody is there to be answered
+	case err == fetch.ErrSkeleton:
+		x.compose(skeleton{page: page.Page, digest: sha256.Sum256(page.Body), status: page.Status, browser: httprules.Unset, lines: linesOf(page.Header)})
+	case page.Body != nil:
+		x.cannotCompose(err)
+	default:
+		x.edge.config.Log.Warn("the origin failed", "origin", o.Name, "path", x.req.Path, "error", err)
+		f := fetch.FailureOf(err)
+		x.refuse(f.Status, f.Text, x.sample.Cause)
+	}
+}
+
+// countPassed counts what one request of a visitor's led to at its origin.
+func (x *exchange) countPassed(p *fetch.Passing, counting *countingWriter) {
+	made := p.Made()
+	x.sample.Origin = made > 0
+	for ; made > 1; made-- {
+		x.edge.meter.Record(x.stripe, &meter.Sample{Route: x.sample.Route, Outcome: meter.Behind, Origin: true})
+	}
+	if counting.status != 0 {
+		x.sample.Status, x.sample.Bytes = counting.status, counting.bytes
+	}
+	x.sample.Waited = x.edge.config.Now().Sub(x.began)
+}
+
+// place is the route of the request's place, whatever its method: a form that comes back with
+// its mistakes is a page, too. nil: there is none.
+func (x *exchange) place() *policy.Route {
+	if x.route != nil {
+		return x.route
+	}
+	if around := x.inForce.Covering(x.req.Host, x.req.Path); len(around) > 0 {
+		return around[0]
+	}
+	return nil
 }
 
 // countingWriter notes what went to the visitor.

@@ -103,5 +103,5 @@ func TestPromise1NobodySeesWhatAnotherSent(t *testing.T) {
 			wg.Wait()
 		}
 	})
-	require.Eventually(t, func() bool { return s.edge.fills.Aloft() == 0 }, 5*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return s.edge.fetch.Flights.Aloft() == 0 }, 5*time.Second, time.Millisecond)
 }

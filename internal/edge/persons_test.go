@@ -264,7 +264,7 @@ func TestWhoIsSignedInPassesThrough(t *testing.T) {
 func causes(s *stand, outcome meter.Outcome) map[string]int64 {
 	assert.Eventually(s.t, func() (all bool) { // a request is recorded a moment after its answer
 		var recorded int64
-		for k, c := range s.edge.Meter.Totals() {
+		for k, c := range s.edge.meter.Totals() {
 			if k.Outcome != meter.Behind {
 				recorded += c.Requests
 			}
@@ -272,7 +272,7 @@ func causes(s *stand, outcome meter.Outcome) map[string]int64 {
 		return recorded >= s.sent.Load()
 	}, 5*time.Second, time.Millisecond)
 	counted := map[string]int64{}
-	for k, c := range s.edge.Meter.Totals() {
+	for k, c := range s.edge.meter.Totals() {
 		if k.Outcome == outcome && k.Cause != meter.NoCause {
 			counted[k.Cause.String()] += c.Requests
 		}
@@ -465,7 +465,7 @@ func TestWhatIsForOneIsAskedForAsTheyDid(t *testing.T) {
 			}
 			var counted int64
 			causes(s, meter.Miss) // all is recorded
-			for _, cell := range s.edge.Meter.Totals() {
+			for _, cell := range s.edge.meter.Totals() {
 				counted += cell.OriginRequests
 			}
 			assert.Equal(t, s.asked.Load(), counted, "each request to the origin is in the figures")

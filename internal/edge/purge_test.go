@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"gerastic/internal/core/policy"
 	"gerastic/internal/core/tags"
 )
 
@@ -58,10 +59,10 @@ func TestPurgesTakeWhatTheyNameAndNothingElse(t *testing.T) {
 		{"by the origin's tag", func(*stand) tags.Purge { return tags.Purge{Tags: []string{"with space"}} }, []string{"/ports/saltern"}},
 		{"by route", func(*stand) tags.Purge { return tags.Purge{Routes: []string{"page"}} }, []string{"/page/1"}},
 		{"by URL with its query", func(s *stand) tags.Purge {
-			return tags.Purge{URLs: s.edge.Rules().Policy.URLForms(host(s), "/ports/tholm", "page=2&utm_source=x", false)}
+			return tags.Purge{URLs: s.edge.Policy().URLForms(policy.URL{Host: host(s), Path: "/ports/tholm", Query: "page=2&utm_source=x"})}
 		}, []string{"/ports/tholm?page=2"}},
 		{"by URL with any query", func(s *stand) tags.Purge {
-			return tags.Purge{URLs: s.edge.Rules().Policy.URLForms("", "/ports/tholm", "", true)}
+			return tags.Purge{URLs: s.edge.Policy().URLForms(policy.URL{Path: "/ports/tholm", AnyQuery: true})}
 		}, []string{"/ports/tholm", "/ports/tholm?page=2"}},
 		{"everything", func(*stand) tags.Purge { return tags.Purge{All: true} }, []string{"/ports/tholm", "/ports/tholm?page=2", "/ports/saltern", "/page/1"}},
 		{"a tag that nothing carries", func(*stand) tags.Purge { return tags.Purge{Tags: []string{"port:thol"}} }, nil},
@@ -77,7 +78,7 @@ func TestPurgesTakeWhatTheyNameAndNothingElse(t *testing.T) {
 				fill(s)
 				p := c.purge(s)
 				p.Mode = mode
-				preview := s.edge.Store.Preview(p)
+				preview := s.edge.store.Preview(p)
 				matched := s.purge(p)
 				assert.EqualValues(t, len(c.gone), matched.Entries)
 				assert.EqualValues(t, len(c.gone), preview.Entries)

@@ -18,10 +18,12 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"gerastic/internal/core/barrier"
 	"gerastic/internal/core/meter"
 	"gerastic/internal/core/policy"
 	"gerastic/internal/core/store"
 	"gerastic/internal/core/tags"
+	"gerastic/internal/fetch"
 	"gerastic/internal/gate"
 )
 
@@ -137,16 +139,14 @@ func newStandOf(t *testing.T, rest string, handler http.HandlerFunc) *stand {
 	}
 	p, err := policy.Parse("test.yaml", []byte(strings.ReplaceAll("version: 1\n"+origins+rest, "SITE", s.app.URL)), nil)
 	require.NoError(t, err)
-	s.edge = New(Config{
-		Store: store.NewMemory(8<<20, store.LeastRecentlyUsed()), Marks: tags.NewMarks(0, 100), Meter: &meter.Meter{},
-		Log: slog.New(slog.DiscardHandler), Now: s.now,
-		MayExplain: func(token string) bool { return token == "may explain" },
-		Purge: func(_ context.Context, p tags.Purge, _, _ string) error {
-			s.purge(p)
-			return nil
-		},
-	})
-	s.edge.Apply(p, nil, false)
+	config := emptyConfig(s.now)
+	config.MayExplain = func(token string) bool { return token == "may explain" }
+	config.Purge = func(_ context.Context, p tags.Purge, _, _ string) error {
+		s.purge(p)
+		return nil
+	}
+	s.edge = New(config)
+	s.apply(p)
 	s.server = httptest.NewUnstartedServer(s.edge)
 	s.gate = gate.New(s.server.Listener, gate.Options{Connections: 1000})
 	s.server.Listener, s.server.Config.ConnState = s.gate, s.gate.ConnState
@@ -166,13 +166,14 @@ func (s *stand) close() {
 	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 	defer cancel()
 	assert.NoError(s.t, s.edge.Shutdown(ctx), "what the edge started does not end")
-	assert.Zero(s.t, s.edge.fills.Aloft(), "fills are left")
-	assert.Zero(s.t, s.edge.fills.Len(), "fills can still be joined")
-	for _, c := range s.edge.rules.Load().clients {
+	assert.Zero(s.t, s.edge.fetch.Flights.Aloft(), "fills are left")
+	assert.Zero(s.t, s.edge.fetch.Flights.Len(), "fills can still be joined")
+	for _, o := range s.edge.Policy().Origins {
+		c := s.edge.inForce.Load().origins.To(o)
 		assert.Eventually(s.t, func() bool { return c.Paced() == 0 }, 5*time.Second, time.Millisecond, "places at visitors' pace stay taken")
 	}
-	f := s.edge.Store.Figures()
-	entries, bytes := s.edge.Store.Audit()
+	f := s.edge.store.Figures()
+	entries, bytes := s.edge.store.Audit()
 	assert.Zero(s.t, f.Reserved, "bytes stay reserved")
 	assert.Zero(s.t, f.Pinned, "entries that left are still read")
 	assert.Equal(s.t, bytes+f.Aside, f.Used, "the store's account")
@@ -234,6 +235,20 @@ var projectRoot = func() string {
 	return filepath.Dir(filepath.Dir(file)) + "/"
 }()
 
+// emptyConfig is that of an edge with nothing stored.
+func emptyConfig(now func() time.Time) Config {
+	stored := store.NewMemory(8<<20, store.LeastRecentlyUsed())
+	return Config{Store: stored, Barrier: barrier.New(tags.NewMarks(0, 100), stored), Meter: &meter.Meter{}, Log: slog.New(slog.DiscardHandler), Now: now}
+}
+
+// apply puts a policy in force, all of it switched on.
+func (s *stand) apply(p *policy.Policy) { s.edge.Apply(&policy.InForce{Policy: p}) }
+
+// onFinding sets what takes findings; nothing may have been asked yet.
+func (s *stand) onFinding(take func(fetch.Finding)) {
+	s.edge.config.Found, s.edge.fetch.Found = take, take
+}
+
 func (s *stand) now() time.Time { return time.Unix(0, s.clock.Load()) }
 
 func (s *stand) pass(d time.Duration) { s.clock.Add(int64(d)) }
@@ -246,8 +261,8 @@ func (s *stand) purge(p tags.Purge) store.Matched {
 	defer s.purges.Unlock()
 	p.Sequence = tags.Stamp(s.ledger.Add(1))
 	s.purged = append(s.purged, p)
-	s.edge.Marks.Apply(p)
-	return s.edge.Store.Sweep(p)
+	s.edge.barrier.Apply(p)
+	return s.edge.store.Sweep(p)
 }
 
 type answer struct {

@@ -22,6 +22,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"gerastic/internal/core/tags"
+	"gerastic/internal/fetch"
 )
 
 func (a answer) hit() bool { return strings.HasPrefix(a.state, "hit") }
@@ -395,7 +396,7 @@ func TestA304MayTakeAnAnswerBack(t *testing.T) {
 		assert.NotContains(t, (<-done).state, "collapsed")
 	}
 	assert.EqualValues(t, visitors, s.asked.Load()-before, "everyone asked for themselves")
-	assert.Zero(t, s.edge.Store.Figures().Entries)
+	assert.Zero(t, s.edge.store.Figures().Entries)
 }
 
 // TestWhoCannotBeToldApartAsksForHimself: an absent and an empty field under Vary, while
@@ -486,7 +487,7 @@ func TestEventsStreamThroughAsTheyCome(t *testing.T) {
 		assert.Equal(t, "data: "+event+"\n\n", string(room[:n]))
 	}
 	close(next)
-	assert.Zero(t, s.edge.Store.Figures().Entries)
+	assert.Zero(t, s.edge.store.Figures().Entries)
 }
 
 func TestExplainTokens(t *testing.T) {
@@ -623,9 +624,9 @@ func TestCompareNamesWhatTheKeyLacks(t *testing.T) {
 		{"what the route ignores", func(r *http.Request) string { return "token=" + r.Header.Get("X-Device") + ";" }, [2][]string{{"/compared"}, {"/compared", "X-Device: phone"}}, "", ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			found := make(chan Finding, 10)
+			found := make(chan fetch.Finding, 10)
 			s := newStand(t, func(w http.ResponseWriter, r *http.Request) { _, _ = io.WriteString(w, c.answer(r)) })
-			s.edge.Found = func(f Finding) { found <- f }
+			s.onFinding(func(f fetch.Finding) { found <- f })
 			s.get(c.visitors[0][0], c.visitors[0][1:]...)
 			a := s.get(c.visitors[1][0], c.visitors[1][1:]...)
 			assert.True(t, a.hit(), "the visitor notices nothing")
@@ -649,9 +650,9 @@ func TestCompareNamesWhatTheKeyLacks(t *testing.T) {
 			assert.Equal(t, before, s.asked.Load(), "a key with a finding is left alone for a while")
 		})
 	}
-	found := make(chan Finding, 10)
+	found := make(chan fetch.Finding, 10)
 	s := newStand(t, text("old"))
-	s.edge.Found = func(f Finding) { found <- f }
+	s.onFinding(func(f fetch.Finding) { found <- f })
 	s.get("/compared")
 	s.answer(text("new"))
 	s.get("/compared")
@@ -660,7 +661,7 @@ func TestCompareNamesWhatTheKeyLacks(t *testing.T) {
 
 func TestCompareIsBounded(t *testing.T) {
 	s := newStand(t, text("same"))
-	s.edge.Found = func(Finding) {}
+	s.onFinding(func(fetch.Finding) {})
 	for range 200 {
 		s.get("/compared")
 	}
@@ -671,7 +672,7 @@ func TestCompareIsBounded(t *testing.T) {
 func TestWatchingNeverSlowsARequest(t *testing.T) {
 	s := newStand(t, text("x"))
 	all := func(*Event) bool { return true }
-	slow, keys := s.edge.Watch(false, all), s.edge.Watch(true, func(e *Event) bool { return strings.HasSuffix(e.URL, "=1") })
+	slow, keys := s.edge.Watch(Wanted{Wants: all}), s.edge.Watch(Wanted{Keys: true, Wants: func(e *Event) bool { return strings.HasSuffix(e.URL, "=1") }})
 	defer slow.Close()
 	visit := func(page int) {
 		s.edge.ServeHTTP(httptest.NewRecorder(), httptest.NewRequest("GET", fmt.Sprintf("http://h/ports/a?page=%d", page), nil))
@@ -693,13 +694,13 @@ func TestWatchingNeverSlowsARequest(t *testing.T) {
 	assert.LessOrEqual(t, len(slow.Events), watchRoom)
 	var more []*Watch
 	for range MaxWatches - 2 {
-		more = append(more, s.edge.Watch(false, all))
+		more = append(more, s.edge.Watch(Wanted{Wants: all}))
 	}
-	assert.Nil(t, s.edge.Watch(false, all), "no more may watch")
+	assert.Nil(t, s.edge.Watch(Wanted{Wants: all}), "no more may watch")
 	for _, w := range append(more, keys) {
 		w.Close()
 	}
-	again := s.edge.Watch(false, all)
+	again := s.edge.Watch(Wanted{Wants: all})
 	require.NotNil(t, again)
 	again.Close()
 }

@@ -41,7 +41,7 @@ func TestEventStreamsAreForOne(t *testing.T) {
 			<-closed
 		}
 	}
-	assert.Zero(t, s.edge.Store.Figures().Entries)
+	assert.Zero(t, s.edge.store.Figures().Entries)
 }
 
 // TestLateAnswersAreWaitedFor as long as the route says, else the origin.
@@ -90,7 +90,7 @@ routes: [{ name: all, match: { path: "/{x...}" } }]
 		for _, a := range s.together("/long", "X-A: 1", "X-A: 2") {
 			assert.Len(t, a.body, 40000, control)
 		}
-		assert.Zero(t, s.edge.Store.Figures().Entries, "it took longer than an answer that is stored may take")
+		assert.Zero(t, s.edge.store.Figures().Entries, "it took longer than an answer that is stored may take")
 	}
 }
 

@@ -9,6 +9,7 @@ import (
 
 	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/key"
+	"gerastic/internal/fetch"
 )
 
 // tally counts what comes with a large share of a route's requests although the key
@@ -18,8 +19,8 @@ type tally struct {
 	full  atomic.Int64 // unix ns until which nothing is counted
 	mu    sync.Mutex
 	seen  int // requests
-	names map[part]int
-	told  map[part]time.Time
+	names map[fetch.Part]int
+	told  map[fetch.Part]time.Time
 }
 
 const (
@@ -52,53 +53,54 @@ func isOrdinary(name string) bool {
 
 // countUnkeyed notes what of the request the key leaves out.
 func (x *exchange) countUnkeyed() {
-	if x.in.Route == nil || !x.in.Enabled || x.edge.Found == nil || x.depth > 0 {
+	if x.in.Route == nil || !x.in.Enabled || x.edge.config.Found == nil || x.depth > 0 {
 		return
 	}
-	t := &x.rules.tallies[x.route.Index]
+	t := &x.inForce.tallies[x.route.Index]
 	if x.began.UnixNano() < t.full.Load() || x.in.SignedIn != "" && x.route.Declares(x.in.SignedIn, x.req.Header) {
 		return // that it says who is signed in was said
 	}
+	edge := x.edge
 	for _, p := range t.count(x.leftOut(), x.began) {
 		kind := "unkeyed-cookie"
-		if p.kind == "header" {
+		if p.Kind == "header" {
 			kind = "unkeyed-field"
 		}
-		f := Finding{At: x.began, Route: x.route.Name, URL: x.req.Scheme + "://" + x.req.Host + x.req.Path, Kind: kind, Separator: p.String()}
-		x.edge.run(func() { x.edge.Found(f) })
+		f := fetch.Finding{At: x.began, Route: x.route.Name, URL: x.req.Scheme + "://" + x.req.Host + x.req.Path, Kind: kind, Separator: p.String()}
+		edge.tasks.Go(func() { edge.config.Found(f) })
 	}
 }
 
 // leftOut lists the cookies and fields of the request that the key does not hold and nobody
 // has said anything of.
-func (x *exchange) leftOut() (parts []part) {
+func (x *exchange) leftOut() (parts []fetch.Part) {
 	for _, name := range key.CookieNames(x.req.Header) {
 		if name != "" && !x.route.Key.HoldsCookie(name) && !slices.Contains(x.route.AlsoCookies, name) {
-			parts = append(parts, part{"cookie", name})
+			parts = append(parts, fetch.Part{Kind: "cookie", Name: name})
 		}
 	}
 	for name := range x.req.Header {
 		if !isOrdinary(name) && !httprules.Steering(name) && !x.route.Key.HoldsField(name) && !slices.Contains(x.route.AlsoFields, name) {
-			parts = append(parts, part{"header", name})
+			parts = append(parts, fetch.Part{Kind: "header", Name: name})
 		}
 	}
 	return parts
 }
 
 // count notes one request, and returns the names that are to be told now.
-func (t *tally) count(parts []part, now time.Time) (tell []part) {
+func (t *tally) count(parts []fetch.Part, now time.Time) (tell []fetch.Part) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	if t.names == nil {
-		t.names, t.told = map[part]int{}, map[part]time.Time{}
+		t.names, t.told = map[fetch.Part]int{}, map[fetch.Part]time.Time{}
 	}
 	t.seen++
 	for _, p := range parts {
 		if _, known := t.names[p]; !known {
-			if len(t.names) >= maxTalliedNames || len(p.name) > maxTalliedName {
+			if len(t.names) >= maxTalliedNames || len(p.Name) > maxTalliedName {
 				continue
 			}
-			p.name = strings.Clone(p.name) // not the whole line that it was cut from
+			p.Name = strings.Clone(p.Name) // not the whole line that it was cut from
 		}
 		t.names[p]++
 	}

@@ -2,6 +2,7 @@ package edge
 
 import (
 	"fmt"
+	"gerastic/internal/fetch"
 	"testing"
 	"time"
 
@@ -11,8 +12,8 @@ import (
 // TestWhatKeysLeaveOutIsTold once, when it comes with a large share of a route's requests.
 func TestWhatKeysLeaveOutIsTold(t *testing.T) {
 	s := newStandOf(t, statedYAML, text("x"))
-	found := make(chan Finding, 100)
-	s.edge.Found = func(f Finding) { found <- f }
+	found := make(chan fetch.Finding, 100)
+	s.onFinding(func(f fetch.Finding) { found <- f })
 	told := func(least int) map[string]string {
 		assert.Eventually(t, func() bool { return len(found) >= least }, 5*time.Second, time.Millisecond) // each is told by a goroutine of its own
 		all := map[string]string{}
@@ -40,5 +41,5 @@ func TestWhatKeysLeaveOutIsTold(t *testing.T) {
 		s.get("/pages/a", "Cookie: basket=1", "X-Csrf-Token: t")
 	}
 	assert.Equal(t, map[string]string{"header X-Csrf-Token": "unkeyed-field"}, told(1), "also what keeps everybody from the store; nothing twice")
-	assert.LessOrEqual(t, len(s.edge.rules.Load().tallies[0].names), maxTalliedNames)
+	assert.LessOrEqual(t, len(s.edge.inForce.Load().tallies[0].names), maxTalliedNames)
 }

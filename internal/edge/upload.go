@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"gerastic/internal/core/pace"
+	"gerastic/internal/readahead"
 )
 
 // How long a visitor's body is waited for before anything is done about it.
@@ -22,7 +23,7 @@ const (
 // upload is the body of a visitor's request. It is read ahead, at the visitor's pace, which
 // is at least that of package pace: whoever sends more slowly is not waited for.
 type upload struct {
-	*ahead
+	*readahead.Reader
 	body    io.Reader
 	control *http.ResponseController
 	begun   sync.Once // by whoever wants it first: with Expect, reading says that it may be sent
@@ -39,9 +40,9 @@ func (x *exchange) expectBody() {
 	if r.Body == nil || r.Body == http.NoBody || r.ContentLength == 0 {
 		return
 	}
-	store := x.edge.Store
+	store := x.edge.store
 	u := &upload{body: r.Body, control: http.NewResponseController(x.w)}
-	u.ahead = newAhead(u.read, r.ContentLength, store.Borrow, store.Return)
+	u.Reader = readahead.New(u.read, r.ContentLength, store.Borrow, store.Return)
 	x.upload = u
 	r.Body = u
 }
@@ -58,15 +59,15 @@ func (x *exchange) takeBody() {
 // whether it is all.
 func (u *upload) gather(ctx context.Context, limit time.Duration) bool {
 	u.begin()
-	return u.settle(ctx, limit)
+	return u.Settle(ctx, limit)
 }
 
-func (u *upload) begin() { u.begun.Do(func() { go u.run() }) }
+func (u *upload) begin() { u.begun.Do(func() { go u.Run() }) }
 
 // Read implements io.Reader.
 func (u *upload) Read(p []byte) (int, error) {
 	u.begin()
-	return u.ahead.Read(p)
+	return u.Reader.Read(p)
 }
 
 // Close leaves the body to the exchange, which ends it: it may be read again.
@@ -74,10 +75,10 @@ func (u *upload) Close() error { return nil }
 
 // whole is the body, if all of it is there and none of it was read; ok tells.
 func (u *upload) whole() (body []byte, ok bool) {
-	if u.state() != io.EOF {
+	if u.State() != io.EOF {
 		return nil, false
 	}
-	return u.bytes(), true
+	return u.Bytes(), true
 }
 
 // within sets how long all of it may take from now on; 0: as long as it keeps the pace.
@@ -124,8 +125,8 @@ func (u *upload) read(p []byte) (int, error) {
 
 // finish ends the reading; nothing reads the visitor's connection afterwards.
 func (u *upload) finish() {
-	u.begun.Do(func() { close(u.done) }) // it never began
-	u.end(func() {
+	u.begun.Do(func() { u.Never() }) // it never began
+	u.End(func() {
 		u.mu.Lock()
 		defer u.mu.Unlock()
 		u.ended = true
@@ -139,7 +140,7 @@ func (x *exchange) refuseBody() bool {
 	if x.upload == nil {
 		return false
 	}
-	switch err := x.upload.state(); {
+	switch err := x.upload.State(); {
 	case err == nil || err == io.EOF:
 		return false
 	case errors.Is(err, pace.ErrSlow):
@@ -152,11 +153,11 @@ func (x *exchange) refuseBody() bool {
 	return true
 }
 
-// memory makes a body that is there go out in one piece with its head, as it would from a
+// bodyInMemory makes a body that is there go out in one piece with its head, as it would from a
 // browser. Some servers answer and close as soon as they have what they need; what came
 // after that would cost the visitor the answer. It reports whether there is nothing more to
 // come.
-func (x *exchange) memory() bool {
+func (x *exchange) bodyInMemory() bool {
 	if x.upload == nil {
 		return true
 	}

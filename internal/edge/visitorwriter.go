@@ -39,7 +39,7 @@ func careful(w http.ResponseWriter, r *http.Request, u *upload) http.ResponseWri
 
 func (w *visitorWriter) WriteHeader(status int) {
 	w.wrote = w.wrote || status >= 200
-	if status >= 200 && !w.shared && (w.ends || w.upload != nil && w.upload.state() != io.EOF) {
+	if status >= 200 && !w.shared && (w.ends || w.upload != nil && w.upload.State() != io.EOF) {
 		w.Header()["Connection"] = []string{"close"}
 	}
 	w.ResponseWriter.WriteHeader(status)

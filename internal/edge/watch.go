@@ -58,10 +58,16 @@ const (
 // Watches is how many watch.
 func (e *Edge) Watches() int { return int(e.watching.count.Load()) }
 
-// Watch begins to watch the events that somebody wants; keys asks for the keys of requests,
-// too. It returns nil when too many watch, or when the edge has ended.
-func (e *Edge) Watch(keys bool, wants func(*Event) bool) *Watch {
-	w := &Watch{Events: make(chan Event, watchRoom), keys: keys, wants: wants, edge: e}
+// Wanted is what somebody wants to see.
+type Wanted struct {
+	Wants func(*Event) bool
+	Keys  bool // with the keys of requests
+}
+
+// Watch begins to watch the events that somebody wants. It returns nil when too many watch, or
+// when the edge has ended.
+func (e *Edge) Watch(what Wanted) *Watch {
+	w := &Watch{Events: make(chan Event, watchRoom), keys: what.Keys, wants: what.Wants, edge: e}
 	ws := &e.watching
 	ws.mu.Lock()
 	defer ws.mu.Unlock()
@@ -74,13 +80,13 @@ func (e *Edge) Watch(keys bool, wants func(*Event) bool) *Watch {
 			ws.events = make(chan Event, watchRoom)
 		}
 		end := ws.end
-		if !e.run(func() { ws.show(end, e.life.Done()) }) {
+		if !e.tasks.Go(func() { ws.show(end, e.tasks.Life().Done()) }) {
 			return nil
 		}
 	}
 	ws.all[w] = struct{}{}
 	ws.count.Add(1)
-	if keys {
+	if what.Keys {
 		ws.keys.Add(1)
 	}
 	return w

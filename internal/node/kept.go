@@ -44,7 +44,7 @@ func (n *Node) keptPolicy() *policy.Policy {
 	}
 	off := n.keptSwitches()
 	n.rules.Store(&ruleState{revision: records.Revision{Source: string(source), Note: "kept on disk"}, off: off})
-	n.edge.Apply(p, off, off[records.Everything])
+	n.edge.Apply(inForce(p, off))
 	return p
 }
 

@@ -144,8 +144,8 @@ func (n *Node) startOver(ctx context.Context, rec *records.Records) error {
 	}
 	n.log.Error("the ledger was set back, or this node was away for longer than it is kept; everything counts as purged", "applied", n.ledger.at.Sequence, "newest", at.Sequence)
 	n.ledger.at, n.ledger.sweeps = at, map[tags.Stamp]*sweep{}
-	n.marks.Rewind(at.Sequence)
-	n.edge.Forget(tags.Purge{All: true})
+	n.barrier.Rewind(at.Sequence)
+	n.barrier.Forget(tags.Purge{All: true})
 	return nil
 }
 
@@ -153,8 +153,8 @@ func (n *Node) startOver(ctx context.Context, rec *records.Records) error {
 const keptSweeps = 4096
 
 func (n *Node) applyLocked(p records.Entry) {
-	n.marks.Apply(p.Purge.Purge)
-	n.edge.Account()
+	n.barrier.Apply(p.Purge.Purge)
+	n.account()
 	marked := time.Now()
 	n.ledger.at = records.Place{Sequence: p.Sequence, Mark: p.Mark}
 	// The ledger's clock is the database's; where it differs, the figure is off by that.
@@ -177,6 +177,9 @@ func (n *Node) presence() records.Presence {
 	return records.Presence{Name: n.settings.Name, Control: n.ControlURL(), Started: n.started, Trouble: n.troubles()}
 }
 
+// account counts what is remembered besides entries against the memory limit.
+func (n *Node) account() { n.store.SetAside(n.barrier.Bytes() + n.edge.Bytes()) }
+
 // manyMarks is how many purges come together before it is worth looking at every entry
 // to forget them.
 const manyMarks = 1000
@@ -187,10 +190,10 @@ func (n *Node) tidy() {
 		n.pause(30 * time.Second)
 		n.store.SweepIdle(time.Now(), 10_000)
 		n.fragments.Leases.Sweep(time.Now())
-		if n.marks.Len() >= manyMarks {
-			n.edge.Compact()
+		if n.barrier.Len() >= manyMarks {
+			n.barrier.Compact()
 		}
-		n.edge.Account()
+		n.account()
 	}
 }
 

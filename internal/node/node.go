@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"gerastic/internal/control"
+	"gerastic/internal/core/barrier"
 	"gerastic/internal/core/fill"
 	"gerastic/internal/core/fragment"
 	"gerastic/internal/core/httprules"
@@ -21,6 +22,7 @@ import (
 	"gerastic/internal/core/tags"
 	"gerastic/internal/detect"
 	"gerastic/internal/edge"
+	"gerastic/internal/fetch"
 	"gerastic/internal/gate"
 	"gerastic/internal/localpg"
 	"gerastic/internal/records"
@@ -33,7 +35,7 @@ type Node struct {
 	started  time.Time
 
 	store     *store.Memory
-	marks     *tags.Marks
+	barrier   *barrier.Barrier
 	meter     *meter.Meter
 	edge      *edge.Edge
 	control   *control.Control
@@ -49,8 +51,7 @@ type Node struct {
 	records atomic.Pointer[records.Records] // nil while the database cannot be reached
 	tokens  atomic.Pointer[tokenTable]
 	ledger  follower
-	owed    *owed      // to the ledger
-	known   tags.Trust // until when this node believes that it knows the ledger
+	owed    *owed // to the ledger
 	figures backlog
 
 	policyMu     sync.Mutex // one change of policy or switches at a time
@@ -80,27 +81,27 @@ func Start(ctx context.Context, s Settings) (*Node, error) {
 	n.ledger = follower{sweeps: map[tags.Stamp]*sweep{}, orders: make(chan *order, batch), counted: make(chan *sweep, batch)}
 	n.life, n.end = context.WithCancel(context.Background())
 	n.store = store.NewMemory(s.Memory, store.LeastRecentlyUsed())
-	n.marks = tags.NewMarks(0, tags.DefaultLimit)
-	n.marks.KeepWithin(s.Memory / 8)
+	n.barrier = barrier.New(tags.NewMarks(0, tags.DefaultLimit), n.store)
+	n.barrier.KeepWithin(s.Memory / 8)
+	if s.ServeOn {
+		n.barrier.ServeOnWhenLost()
+	}
+	n.barrier.KnowUntil(n.started) // nothing is known of the ledger yet
 	n.meter = &meter.Meter{}
 	leases := fill.NewLeases(fill.MaxLeases)
-	trust := &n.known
-	if s.ServeOn {
-		trust = nil
-	}
-	n.known.Until(n.started) // nothing is known of the ledger yet
-	n.edge = edge.New(edge.Config{Store: n.store, Marks: n.marks, Trust: trust, Leases: leases, Meter: n.meter, Log: s.Log, Now: time.Now, Trusted: s.trusted, Streams: int64(s.Connections()),
+	n.barrier.Guard(leases)
+	n.edge = edge.New(edge.Config{Store: n.store, Barrier: n.barrier, Meter: n.meter, Log: s.Log, Now: time.Now, Trusted: s.trusted, Streams: int64(s.Connections()),
 		MayExplain: func(token string) bool {
 			t, ok := n.TokenFor(token)
 			return ok && t.May(records.Read)
 		},
 		Found: n.found,
 		Purge: n.Invalidate})
-	n.fragments = &fragment.Fragments{Store: n.store, Marks: n.marks, Meter: n.meter, Leases: leases, Now: time.Now, Lost: n.edge.Lost, Off: n.edge.Off}
+	n.fragments = &fragment.Fragments{Store: n.store, Barrier: n.barrier, Meter: n.meter, Leases: leases, Now: time.Now, On: n.nameOn}
 	n.detect = detect.New(detect.Parts{Node: s.Name, Log: s.Log, Records: n.Records, Purge: n.Purge})
 	n.tokens.Store(&tokenTable{})
 	n.rules.Store(&ruleState{})
-	n.control = control.New(n, n.edge, s.Console, s.Log, s.ControlHosts...)
+	n.control = control.New(control.Config{Node: n, Edge: n.edge, Store: n.store, Barrier: n.barrier, Meter: n.meter, Console: s.Console, Log: s.Log, Now: time.Now, Hosts: s.ControlHosts})
 	if err := n.start(ctx); err != nil {
 		n.Stop(ctx)
 		return nil, err
@@ -235,8 +236,15 @@ func (n *Node) Fragments() *fragment.Fragments { return n.fragments }
 // Changes finds changes of content.
 func (n *Node) Changes() *detect.Detector { return n.detect }
 
+// nameOn reports whether fragments of a name are switched on; all are as long as there is no
+// policy.
+func (n *Node) nameOn(name string) bool {
+	inForce := n.edge.Policy()
+	return inForce == nil || inForce.NameOn(name)
+}
+
 // found keeps what a comparison of a hit with its origin found.
-func (n *Node) found(f edge.Finding) {
+func (n *Node) found(f fetch.Finding) {
 	if strings.HasPrefix(f.Kind, "unkeyed-") {
 		n.log.Warn("the key leaves out what comes with many requests", "route", f.Route, "what", f.Separator)
 	} else {

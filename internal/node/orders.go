@@ -287,7 +287,7 @@ func (n *Node) ledgerAnswers() error {
 	if _, err := n.Records(); err != nil {
 		return err
 	}
-	if n.known.Lost(now) {
+	if n.barrier.Lost(now) {
 		return fmt.Errorf("the ledger is not known")
 	}
 	if since := n.ledger.writing.Load(); since != 0 && now.Sub(time.Unix(0, since)) > soon {

@@ -20,6 +20,11 @@ type ruleState struct {
 	off      map[string]bool
 }
 
+// inForce is a policy with its switches.
+func inForce(p *policy.Policy, off map[string]bool) *policy.InForce {
+	return &policy.InForce{Policy: p, Off: off, AllOff: off[records.Everything]}
+}
+
 // connect opens the database and brings the node in step with it.
 func (n *Node) connect(ctx context.Context) error {
 	rec, err := records.Open(ctx, n.settings.Database)
@@ -45,7 +50,7 @@ func (n *Node) adopt(ctx context.Context, rec *records.Records) error {
 	served := n.ledger.at == (records.Place{}) && at.Sequence > 0
 	if served {
 		// What was stored while there was no ledger may have been purged meanwhile.
-		n.marks.Apply(tags.Purge{Sequence: at.Sequence, All: true})
+		n.barrier.Apply(tags.Purge{Sequence: at.Sequence, All: true})
 		n.ledger.at = at
 	}
 	n.ledger.mu.Unlock()
@@ -78,7 +83,7 @@ func (n *Node) arrive(ctx context.Context, rec *records.Records) (records.Place,
 	before := n.lifeBefore()
 	var first time.Time
 	for {
-		at, err := rec.Arrive(ctx, n.presence(), n.marks.Stamp(), before, n.settings.SyncLimit)
+		at, err := rec.Arrive(ctx, n.presence(), n.barrier.Stamp(), before, n.settings.SyncLimit)
 		if !errors.Is(err, records.ErrNameTaken) {
 			if err == nil {
 				n.keepLife()
@@ -195,7 +200,7 @@ func (n *Node) enforce(revision records.Revision, off map[string]bool) error {
 	}
 	n.unread.Store(nil)
 	n.rules.Store(&ruleState{revision, off})
-	n.edge.Apply(p, off, off[records.Everything])
+	n.edge.Apply(inForce(p, off))
 	n.detect.Apply(p.Changes)
 	n.keepRules(revision, off)
 	n.log.Info("policy in force", "revision", revision.Number, "routes", len(p.Routes), "switched_off", len(off))
@@ -205,19 +210,19 @@ func (n *Node) enforce(revision records.Revision, off map[string]bool) error {
 // cannotRead keeps what is in force, but for the switches, when a revision does not hold on
 // this node: another one runs a newer program, or has other variables in its environment.
 func (n *Node) cannotRead(revision records.Revision, off map[string]bool, why error) error {
-	inForce := n.rules.Load()
-	if inForce.revision.Source == "" && n.keptPolicy() == nil {
+	now := n.rules.Load()
+	if now.revision.Source == "" && n.keptPolicy() == nil {
 		return fmt.Errorf("revision %d does not hold on this node, and no other is kept in %s to serve by: %w", revision.Number, n.settings.Data, why)
 	}
-	inForce = n.rules.Load()
+	now = n.rules.Load()
 	text := fmt.Sprintf("revision %d does not hold on this node, and what was in force before stays: %v", revision.Number, why)
 	if before := n.unread.Swap(&text); before == nil || *before != text {
 		n.log.Error("a revision does not hold on this node; what was in force before stays", "revision", revision.Number, "error", why)
 	}
-	if !sameSwitches(inForce.off, off) {
-		n.rules.Store(&ruleState{inForce.revision, off})
-		n.edge.Apply(n.edge.Rules().Policy, off, off[records.Everything])
-		n.keepRules(inForce.revision, off)
+	if !sameSwitches(now.off, off) {
+		n.rules.Store(&ruleState{now.revision, off})
+		n.edge.Apply(inForce(n.edge.Policy().Policy, off))
+		n.keepRules(now.revision, off)
 	}
 	return nil
 }

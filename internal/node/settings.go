@@ -11,7 +11,7 @@ import (
 	"strings"
 	"time"
 
-	"gerastic/internal/origin"
+	"gerastic/internal/core/outbound"
 )
 
 // Settings say how a node runs.
@@ -38,7 +38,7 @@ type Settings struct {
 	Console   fs.FS
 	Log       *slog.Logger
 
-	trusted origin.Trusted
+	trusted outbound.Trusted
 }
 
 // DefaultData is a node's directory, unless it is told otherwise.

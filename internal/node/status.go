@@ -13,7 +13,7 @@ import (
 
 // Ready says why the node should get no visitors, or nil.
 func (n *Node) Ready() error {
-	if n.edge.Rules() == nil {
+	if n.edge.Policy() == nil {
 		return errors.New("not ready: there is no policy; apply one with: gerastic policy apply FILE")
 	}
 	return nil
@@ -23,9 +23,9 @@ func (n *Node) Ready() error {
 func (n *Node) Status() client.Node {
 	f := n.store.Figures()
 	return client.Node{
-		Node: n.settings.Name, Started: n.started, Edge: n.EdgeURL(), Sequence: uint64(n.marks.Stamp()), Revision: n.Revision().Number,
+		Node: n.settings.Name, Started: n.started, Edge: n.EdgeURL(), Sequence: uint64(n.barrier.Stamp()), Revision: n.Revision().Number,
 		Entries: f.Entries, MemoryUsed: f.Used, MemoryLimit: f.Limit, Removed: f.Removed, Refused: f.Refused,
-		FillsRunning: n.edge.Filling(), Marks: n.marks.Len(), Degraded: n.troubles(),
+		FillsRunning: n.edge.Filling(), Marks: n.barrier.Len(), Degraded: n.troubles(),
 	}
 }
 
@@ -35,7 +35,7 @@ func (n *Node) troubles() string {
 	if n.records.Load() == nil {
 		all = append(all, "the database cannot be reached: no purges by call, no reports, no changes of policy")
 	}
-	switch lost := n.known.Lost(time.Now()); {
+	switch lost := n.barrier.Lost(time.Now()); {
 	case lost && n.settings.ServeOn:
 		all = append(all, "the ledger cannot be read: what is stored is served on, although purges of other nodes may be missing here")
 	case lost:

@@ -17,9 +17,9 @@ func (n *Node) beat() {
 	told := false
 	for n.life.Err() == nil {
 		began := time.Now()
-		again := n.known.Lost(began)
+		again := n.barrier.Lost(began)
 		err := n.renew(again)
-		if err == nil && !again && n.known.Lost(time.Now()) {
+		if err == nil && !again && n.barrier.Lost(time.Now()) {
 			err = errors.New("the database took too long")
 		}
 		if err == nil {
@@ -28,7 +28,7 @@ func (n *Node) beat() {
 			}
 			n.knows(began)
 		}
-		switch lost := n.known.Lost(time.Now()); {
+		switch lost := n.barrier.Lost(time.Now()); {
 		case lost && !told:
 			n.log.Error("the ledger is not known any more"+map[bool]string{false: "; everything is revalidated before it is served", true: "; what is stored is served on, as --when-lost says"}[n.settings.ServeOn], "error", err)
 			told = true
@@ -52,12 +52,12 @@ func (n *Node) renew(again bool) error {
 	ctx, cancel := context.WithTimeout(n.life, n.settings.SyncLimit/2)
 	defer cancel()
 	if again {
-		_, err = rec.Arrive(ctx, n.presence(), n.marks.Stamp(), time.Time{}, n.settings.SyncLimit)
+		_, err = rec.Arrive(ctx, n.presence(), n.barrier.Stamp(), time.Time{}, n.settings.SyncLimit)
 	} else {
-		err = rec.Beat(ctx, n.presence(), n.marks.Stamp())
+		err = rec.Beat(ctx, n.presence(), n.barrier.Stamp())
 	}
 	if errors.Is(err, records.ErrNotFound) {
-		n.known.Until(time.Unix(0, 0)) // nobody waits for this one
+		n.barrier.KnowUntil(time.Unix(0, 0)) // nobody waits for this one
 		err = records.ErrNameTaken
 	}
 	if err == nil {
@@ -74,8 +74,8 @@ func (n *Node) renew(again bool) error {
 
 // knows: the others were told at a time that this node lives, and the ledger was read
 // after it.
-func (n *Node) knows(told time.Time) { n.known.Until(told.Add(n.settings.SyncLimit * 4 / 5)) }
+func (n *Node) knows(told time.Time) { n.barrier.KnowUntil(told.Add(n.settings.SyncLimit * 4 / 5)) }
 
 // doubtAll marks all that is stored stale, and keeps what is under way from being stored:
 // another node that was cut off, too, may have changes to tell that it could not.
-func (n *Node) doubtAll() { n.edge.Forget(tags.Purge{All: true, Mode: tags.Soften}) }
+func (n *Node) doubtAll() { n.barrier.Forget(tags.Purge{All: true, Mode: tags.Soften}) }

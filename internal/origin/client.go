@@ -177,11 +177,17 @@ func (w Within) RoundTrip(r *http.Request) (*http.Response, error) {
 	return w.Client.Do(r, w.Limit)
 }
 
+// Query is the query of a URL; one that is empty differs from none.
+type Query struct {
+	Text    string
+	Present bool
+}
+
 // Target is a visitor's URL at the origin: an address's path stands before it when it
 // is sent. The path goes as it came.
-func (c *Client) Target(visitor *url.URL, query string, hasQuery bool) *url.URL {
+func (c *Client) Target(visitor *url.URL, query Query) *url.URL {
 	first := c.Origin.URLs[0]
-	return &url.URL{Scheme: first.Scheme, Host: first.Host, Path: visitor.Path, RawPath: visitor.RawPath, RawQuery: query, ForceQuery: hasQuery && query == ""}
+	return &url.URL{Scheme: first.Scheme, Host: first.Host, Path: visitor.Path, RawPath: visitor.RawPath, RawQuery: query.Text, ForceQuery: query.Present && query.Text == ""}
 }
 
 // Close ends probes and idle connections; those in use end with their requests.

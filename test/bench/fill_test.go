@@ -3,7 +3,6 @@ package bench
 import (
 	"fmt"
 	"io"
-	"log/slog"
 	"net"
 	"net/http"
 	"net/http/httptest"
@@ -16,10 +15,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"gerastic/internal/core/meter"
 	"gerastic/internal/core/policy"
-	"gerastic/internal/core/store"
-	"gerastic/internal/core/tags"
 	"gerastic/internal/edge"
 )
 
@@ -34,8 +30,8 @@ func edgeOf(tb testing.TB, routes string, h http.HandlerFunc) *edge.Edge {
 	tb.Cleanup(origin.Close)
 	p, err := policy.Parse("bench.yaml", fmt.Appendf(nil, "version: 1\norigins: [{ name: site, url: %q }]\nroutes:\n%s\n", origin.URL, routes), nil)
 	require.NoError(tb, err)
-	e := edge.New(edge.Config{Store: store.NewMemory(256<<20, store.LeastRecentlyUsed()), Marks: tags.NewMarks(0, 1000), Meter: &meter.Meter{}, Log: slog.New(slog.DiscardHandler), Now: time.Now})
-	e.Apply(p, nil, false)
+	e := edge.New(config(256 << 20))
+	e.Apply(&policy.InForce{Policy: p})
 	return e
 }
 

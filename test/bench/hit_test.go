@@ -20,6 +20,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"gerastic/internal/core/barrier"
 	"gerastic/internal/core/meter"
 	"gerastic/internal/core/policy"
 	"gerastic/internal/core/store"
@@ -32,8 +33,16 @@ const bodySize = 8 << 10
 // page is the response that both sides serve.
 var page = bytes.Repeat([]byte("Ostrel Isles Ferries sail. "), bodySize/27+1)[:bodySize]
 
+// config is that of an edge with nothing stored.
+func config(memory int64) edge.Config {
+	stored := store.NewMemory(memory, store.LeastRecentlyUsed())
+	return edge.Config{Store: stored, Barrier: barrier.New(tags.NewMarks(0, tags.DefaultLimit), stored), Meter: &meter.Meter{}, Log: slog.New(slog.DiscardHandler), Now: time.Now}
+}
+
 // newEdge returns an edge in front of an origin that serves page, with the page stored.
-func newEdge(tb testing.TB, memory int64) *edge.Edge {
+func newEdge(tb testing.TB, memory int64) *edge.Edge { return storedEdge(tb, config(memory)) }
+
+func storedEdge(tb testing.TB, c edge.Config) *edge.Edge {
 	origin := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
 		h := w.Header()
 		h.Set("Content-Type", "text/html; charset=utf-8")
@@ -54,11 +63,8 @@ routes:
 `, origin.URL)
 	p, err := policy.Parse("bench.yaml", []byte(source), nil)
 	require.NoError(tb, err)
-	e := edge.New(edge.Config{
-		Store: store.NewMemory(memory, store.LeastRecentlyUsed()), Marks: tags.NewMarks(0, tags.DefaultLimit), Meter: &meter.Meter{},
-		Log: slog.New(slog.DiscardHandler), Now: time.Now,
-	})
-	e.Apply(p, nil, false)
+	e := edge.New(c)
+	e.Apply(&policy.InForce{Policy: p})
 	for range 2 {
 		w := httptest.NewRecorder()
 		e.ServeHTTP(w, request())

@@ -37,14 +37,14 @@ func fillStore(tb testing.TB, m *store.Memory, n int) {
 // store). It reports how long the mark took and the longest that a visitor waited.
 func BenchmarkPurgeMillion(b *testing.B) {
 	for b.Loop() {
-		e := newEdge(b, 8<<30)
-		m := e.Store
+		c := config(8 << 30)
+		e, m := storedEdge(b, c), c.Store
 		fillStore(b, m, million)
 		runtime.GC()
 		purge := tags.Purge{Sequence: 1, Tags: []string{"all of them"}}
 
 		began := time.Now()
-		e.Marks.Apply(purge)
+		c.Barrier.Apply(purge)
 		mark := time.Since(began)
 
 		stop := make(chan struct{})

@@ -59,7 +59,7 @@ func TestEveryoneReadsTheWholeStream(t *testing.T) {
 		})
 	}
 	read(first)
-	f.Head("head", true, true)
+	f.Publish(Head[string]{Value: "head", Kept: true, Shared: true})
 	write(t, f, text[:100_000], 3000)
 	for range 20 { // those who come late still read from the first byte
 		r, same, lead := g.Join("k", 1, nil)
@@ -98,7 +98,7 @@ func TestPromise5AFlightThatBreaksOffBreaksForAll(t *testing.T) {
 	g := NewGroup[string]()
 	a, f, _ := g.Join("k", 0, nil)
 	b, _, _ := g.Join("k", 0, nil)
-	f.Head("", true, true)
+	f.Publish(Head[string]{Kept: true, Shared: true})
 	write(t, f, "half", 4)
 	f.End(io.ErrUnexpectedEOF)
 	for _, r := range []*Reader[string]{a, b} {
@@ -115,7 +115,7 @@ func TestPromise5AFlightThatBreaksOffBreaksForAll(t *testing.T) {
 func TestTheLastBytesWaitForTheEnd(t *testing.T) {
 	g := NewGroup[string]()
 	r, f, _ := g.Join("k", 0, nil)
-	f.Head("", true, true)
+	f.Publish(Head[string]{Kept: true, Shared: true})
 	room, err := f.Room(ctx, 8)
 	require.NoError(t, err)
 	copy(room, "complete")
@@ -141,7 +141,7 @@ func TestPromise6AStreamKeepsAWindowOnly(t *testing.T) {
 		g := NewGroup[string]()
 		fast, f, _ := g.Join("k", 0, nil)
 		slow, _, _ := g.Join("k", 0, nil)
-		f.Head("", true, true)
+		f.Publish(Head[string]{Kept: true, Shared: true})
 		f.Discard()
 		_, _, lead := g.Join("k", 0, nil)
 		assert.True(t, lead, "nobody can join what is not kept")
@@ -185,14 +185,14 @@ func TestALonelyFlightIsToldSo(t *testing.T) {
 	told := 0
 	r, f := g.Alone(0)
 	f.OnLonely(func() { told++ })
-	f.Head("", false, false)
+	f.Publish(Head[string]{})
 	assert.Zero(t, told)
 	r.Close()
 	assert.Equal(t, 1, told, "nobody reads it and nobody will keep it")
 
 	r, f = g.Alone(0)
 	f.OnLonely(func() { told++ })
-	f.Head("", true, false)
+	f.Publish(Head[string]{Kept: true})
 	r.Close()
 	assert.Equal(t, 1, told, "it is worth keeping")
 }

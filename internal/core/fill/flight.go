@@ -89,14 +89,20 @@ func (f *Flight[H]) OnLonely(do func()) {
 	f.mu.Unlock()
 }
 
-// Head publishes what is known before the body. keep says that the body will be
-// stored; share that those who joined may read on and others may still join.
-func (f *Flight[H]) Head(h H, keep, share bool) {
-	if !share {
+// Head is what is known of an answer before its body, on its way to those who read it.
+type Head[H any] struct {
+	Value  H
+	Kept   bool // the body will be stored
+	Shared bool // those who joined may read on, and others may still join
+}
+
+// Publish gives out what is known before the body.
+func (f *Flight[H]) Publish(h Head[H]) {
+	if !h.Shared {
 		f.group.leave(f)
 	}
 	f.mu.Lock()
-	f.head, f.headed, f.keep = h, true, keep
+	f.head, f.headed, f.keep = h.Value, true, h.Kept
 	lonely := f.lonely()
 	f.changed()
 	f.mu.Unlock()

@@ -45,9 +45,9 @@ func (f *Flight[H]) joinable(stamp tags.Stamp, spared func(*tags.Subject) bool) 
 	return known != nil && spared != nil && spared(known)
 }
 
-// Knows tells what is known of the answer before it comes: where it was asked for, and the
+// Expects says what is known of the answer before it comes: where it was asked for, and the
 // tags that it will carry in any case.
-func (f *Flight[H]) Knows(s *tags.Subject) { f.known.Store(s) }
+func (f *Flight[H]) Expects(s *tags.Subject) { f.known.Store(s) }
 
 // Alone returns a flight that nobody can join, for an answer that is not for others.
 func (g *Group[H]) Alone(stamp tags.Stamp) (*Reader[H], *Flight[H]) {

@@ -15,6 +15,7 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"gerastic/internal/core/barrier"
 	"gerastic/internal/core/decide"
 	"gerastic/internal/core/fill"
 	"gerastic/internal/core/httprules"
@@ -91,15 +92,13 @@ func (id ID) String() string { return id.Namespace + "/" + id.Key }
 
 // Fragments is the store of fragments. Safe for concurrent use.
 type Fragments struct {
-	Store  *store.Memory
-	Marks  *tags.Marks
-	Meter  *meter.Meter
-	Leases *fill.Leases
-	Now    func() time.Time
-	// Lost tells whether purges of other nodes may be missing here.
-	Lost func(time.Time) bool
-	// Off tells whether a name, or everything, is switched off.
-	Off func(route string) bool
+	Store   *store.Memory
+	Barrier *barrier.Barrier
+	Meter   *meter.Meter
+	Leases  *fill.Leases // which the barrier guards
+	Now     func() time.Time
+	// On reports whether a name is switched on.
+	On func(route string) bool
 
 	names    sync.Map // those that are counted by themselves
 	nameMany atomic.Int64
@@ -177,18 +176,18 @@ var route = policy.Route{Name: "fragments", Enabled: true, Obey: policy.ObeyReva
 // Look finds a fragment, or gives the right to fill it.
 func (f *Fragments) Look(id ID, ask Ask, now time.Time) Answer {
 	// Before the entry is found: what is given on this stamp is not newer than the stamp says.
-	stamp := f.Marks.Stamp()
+	stamp := f.Barrier.Stamp()
 	var room [256]byte
 	canonical := key.AppendFragment(room[:0], id.Namespace, id.Key)
-	in := decide.Input{Route: &route, Enabled: true, Now: now, Lost: f.Lost(now),
+	in := decide.Input{Route: &route, Enabled: true, Now: now, Lost: f.Barrier.Doubts(now),
 		Visitor: httprules.Directives{MaxAge: httprules.Unset, MinFresh: httprules.Unset, MaxStale: httprules.Unset, NoCache: ask.Renew}}
 	found := f.Store.Find(canonical, nil)
 	in.Entry, in.Variants = found.Entry, found.Variants
-	if f.Off(id.routeOf(in.Entry)) {
+	if !f.On(id.routeOf(in.Entry)) {
 		return Answer{Cause: meter.Off}
 	}
 	if in.Entry != nil {
-		in.Verdict = in.Entry.Judge(f.Marks)
+		in.Verdict = in.Entry.Judge(f.Barrier.Marks)
 	} else if why, known := f.Store.Missing(canonical); known {
 		in.Removed = decide.Removed(why)
 	}
@@ -342,7 +341,7 @@ func (f *Fragments) Put(id ID, in Fill) error {
 	e.Filled(f.Store.Find([]byte(canonical), nil).Entry, cost)
 	e.Prepare()
 	// A purge of any of its tags since the lease was given: it may show what was before.
-	if f.Marks.Judge(&e.Subject) != tags.Alive {
+	if !f.Barrier.Spares(&e.Subject) {
 		f.Leases.End(lease, false)
 		return &Refusal{Overtaken, "a purge came while it was being made, so that it may show what was before; ask for the fragment again"}
 	}

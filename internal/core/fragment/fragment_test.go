@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"gerastic/internal/core/barrier"
 	"gerastic/internal/core/fill"
 	"gerastic/internal/core/meter"
 	"gerastic/internal/core/store"
@@ -19,21 +20,23 @@ import (
 // shelf is a store of fragments with a clock of its own.
 type shelf struct {
 	*Fragments
-	now  time.Time
-	lost bool
-	off  bool
+	now time.Time
+	off bool
 }
 
 func newShelf(memory int64) *shelf {
 	s := &shelf{now: time.Date(2026, 5, 17, 12, 0, 0, 0, time.UTC)}
-	s.Fragments = &Fragments{Store: store.NewMemory(memory, store.LeastRecentlyUsed()), Marks: tags.NewMarks(0, 1000), Meter: &meter.Meter{}, Leases: fill.NewLeases(100),
-		Now: func() time.Time { return s.now }, Lost: func(time.Time) bool { return s.lost }, Off: func(string) bool { return s.off }}
+	stored := store.NewMemory(memory, store.LeastRecentlyUsed())
+	b := barrier.New(tags.NewMarks(0, 1000), stored)
+	s.Fragments = &Fragments{Store: stored, Barrier: b, Meter: &meter.Meter{}, Leases: fill.NewLeases(100),
+		Now: func() time.Time { return s.now }, On: func(string) bool { return !s.off }}
+	b.Guard(s.Leases)
 	return s
 }
 
 func (s *shelf) purge(sequence tags.Stamp, mode tags.Mode, named ...string) {
 	p := tags.Purge{Sequence: sequence, Mode: mode, Tags: named}
-	s.Marks.Apply(p)
+	s.Barrier.Apply(p)
 	s.Store.Sweep(p)
 }
 
@@ -82,9 +85,10 @@ func TestLifeOfAFragment(t *testing.T) {
 	assert.Equal(t, Yours, a.State, "too stale")
 	assert.Equal(t, meter.Expired, a.Cause)
 	require.NoError(t, s.put(a.Lease, "Petrel Dawn"))
-	s.lost = true
+	s.Barrier.KnowUntil(s.now.Add(-time.Second))
 	assert.Equal(t, Missing, s.Look(card, Ask{}, s.now).State, "what was purged meanwhile nobody knows")
-	s.lost, s.off = false, true
+	s.Barrier.KnowAlways()
+	s.off = true
 	assert.Equal(t, Answer{Cause: meter.Off}, s.look(Ask{}))
 }
 
@@ -99,23 +103,23 @@ func TestPromise2Leases(t *testing.T) {
 		"a purge of something else":   {func(s *shelf) { s.purge(1, tags.Drop, "vessel:4") }, true},
 		"a purge of its tag":          {func(s *shelf) { s.purge(1, tags.Drop, "vessel:3") }, false},
 		"a softening of its tag":      {func(s *shelf) { s.purge(1, tags.Soften, "vessel:3") }, false},
-		"a purge of its name":         {func(s *shelf) { s.Marks.Apply(tags.Purge{Sequence: 1, Routes: []string{"site/card"}}) }, false},
-		"a purge of itself":           {func(s *shelf) { p := Purge(card); p.Sequence = 1; s.Marks.Apply(p) }, false},
-		"a purge of another fragment": {func(s *shelf) { p := Purge(ID{"site", "card(33)"}); p.Sequence = 1; s.Marks.Apply(p) }, true},
-		"a purge of everything":       {func(s *shelf) { s.Marks.Apply(tags.Purge{Sequence: 1, All: true}) }, false},
+		"a purge of its name":         {func(s *shelf) { s.Barrier.Apply(tags.Purge{Sequence: 1, Routes: []string{"site/card"}}) }, false},
+		"a purge of itself":           {func(s *shelf) { p := Purge(card); p.Sequence = 1; s.Barrier.Apply(p) }, false},
+		"a purge of another fragment": {func(s *shelf) { p := Purge(ID{"site", "card(33)"}); p.Sequence = 1; s.Barrier.Apply(p) }, true},
+		"a purge of everything":       {func(s *shelf) { s.Barrier.Apply(tags.Purge{Sequence: 1, All: true}) }, false},
 		"an origin's word for the tag": {func(s *shelf) {
-			s.Marks.Apply(tags.Purge{Sequence: 1, Host: "www.ostrel.example", Tags: []string{"vessel:3"}})
+			s.Barrier.Apply(tags.Purge{Sequence: 1, Host: "www.ostrel.example", Tags: []string{"vessel:3"}})
 		}, false},
-		"pages of a host": {func(s *shelf) { s.Marks.Apply(tags.Purge{Sequence: 1, Hosts: []string{"www.ostrel.example"}}) }, true},
+		"pages of a host": {func(s *shelf) { s.Barrier.Apply(tags.Purge{Sequence: 1, Hosts: []string{"www.ostrel.example"}}) }, true},
 		"pages below a path": {func(s *shelf) {
-			s.Marks.Apply(tags.Purge{Sequence: 1, Prefixes: []tags.Prefix{{AnyHost: true, Path: "/"}}})
+			s.Barrier.Apply(tags.Purge{Sequence: 1, Prefixes: []tags.Prefix{{AnyHost: true, Path: "/"}}})
 		}, true},
 		"a newer fill": {func(s *shelf) {
 			s.now = s.now.Add(lease + time.Second)
 			newer := s.look(Ask{})
 			require.NoError(t, s.put(newer.Lease, "newer", "vessel:3"))
 		}, false},
-		"marks that were forgotten": {func(s *shelf) { s.purge(1, tags.Drop, "vessel:4"); s.Marks.Compact(1) }, false},
+		"marks that were forgotten": {func(s *shelf) { s.purge(1, tags.Drop, "vessel:4"); s.Barrier.Marks.Compact(1) }, false},
 	} {
 		s := newShelf(1 << 20)
 		a := s.look(Ask{})

@@ -182,8 +182,7 @@ func MayCompress(status int, header Header, d Directives, size int) bool {
 	if status != 200 || size < 512 || d.NoTransform || header.Has("Content-Encoding") || header.Has("Content-Range") {
 		return false
 	}
-	kind, _, _ := strings.Cut(strings.ToLower(header.Get("Content-Type")), ";")
-	kind = strings.TrimSpace(kind)
+	kind := MediaType(header.Get("Content-Type"))
 	return strings.HasPrefix(kind, "text/") && kind != "text/event-stream" || slices.Contains(compressible, kind) ||
 		strings.HasSuffix(kind, "+json") || strings.HasSuffix(kind, "+xml")
 }

@@ -130,3 +130,10 @@ func ParseDate(s string) (time.Time, bool) {
 
 // FormatDate writes an HTTP date (RFC 9110 §5.6.7).
 func FormatDate(t time.Time) string { return t.UTC().Format(dateForms[0]) }
+
+// MediaType returns the media type of a Content-Type, or of a member of Accept, in lower case and
+// without its parameters (RFC 9110 §8.3.1).
+func MediaType(field string) string {
+	kind, _, _ := strings.Cut(field, ";")
+	return strings.ToLower(strings.TrimSpace(kind))
+}

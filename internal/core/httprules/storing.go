@@ -1,7 +1,6 @@
 package httprules
 
 import (
-	"strings"
 	"time"
 )
 
@@ -77,8 +76,7 @@ func MayStore(s Storing) Reason {
 
 // IsEventStream reports whether an answer is a stream of events, which never ends.
 func IsEventStream(h Header) bool {
-	kind, _, _ := strings.Cut(h.Get("Content-Type"), ";")
-	return strings.EqualFold(strings.TrimSpace(kind), "text/event-stream")
+	return MediaType(h.Get("Content-Type")) == "text/event-stream"
 }
 
 // usableWhenStale tells whether keeping a stale answer can ever serve anybody: it

@@ -13,6 +13,8 @@ import (
 	"github.com/vektah/gqlparser/v2/ast"
 	"github.com/vektah/gqlparser/v2/lexer"
 	"github.com/vektah/gqlparser/v2/parser"
+
+	"gerastic/internal/core/httprules"
 )
 
 // BodyKind says how a route's keys take the request's body.
@@ -50,8 +52,7 @@ func BodyOf(kind BodyKind, r *Request, body []byte) (string, error) {
 	if len(body) > MaxBody {
 		return "", TooLongBody
 	}
-	media, _, _ := strings.Cut(strings.ToLower(r.Header.Get("Content-Type")), ";")
-	media = strings.TrimSpace(media)
+	media := httprules.MediaType(r.Header.Get("Content-Type"))
 	encoded := r.Header.Has("Content-Encoding") // then the bytes are not what the media type says
 	switch kind {
 	case GraphQL:

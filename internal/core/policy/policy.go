@@ -214,16 +214,24 @@ func (route *Route) Limit(o *Origin) time.Duration {
 	return o.Answer
 }
 
+// URL is a URL as somebody writes it.
+type URL struct {
+	Host     string // "" means any
+	Path     string
+	Query    string
+	AnyQuery bool // whatever its query
+}
+
 // URLForms returns how a URL's entries are named, in the form that equivalent URLs share:
-// its query as each route that covers it takes it into the key. Empty when no route covers the URL, so that nothing can be
-// stored for it. host "" means any.
-func (p *Policy) URLForms(host, path, query string, anyQuery bool) []tags.URL {
+// its query as each route that covers it takes it into the key. Empty when no route covers the
+// URL, so that nothing can be stored for it.
+func (p *Policy) URLForms(u URL) []tags.URL {
 	var forms []tags.URL
-	path = key.EquivalentPath(path)
-	for _, route := range p.Covering(host, path) {
-		form := tags.URL{Host: host, AnyHost: host == "", Path: path, AnyQuery: anyQuery}
-		if !anyQuery {
-			form.Query, _ = route.Key.Query.Canonical(query, query != "")
+	path := key.EquivalentPath(u.Path)
+	for _, route := range p.Covering(u.Host, path) {
+		form := tags.URL{Host: u.Host, AnyHost: u.Host == "", Path: path, AnyQuery: u.AnyQuery}
+		if !u.AnyQuery {
+			form.Query, _ = route.Key.Query.Canonical(u.Query, u.Query != "")
 			form.Query = key.Equivalent(form.Query)
 		}
 		if !slices.Contains(forms, form) {

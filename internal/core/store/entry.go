@@ -209,6 +209,13 @@ func (e *Entry) Encoded(c httprules.Coding) *Encoded {
 	return &e.plain
 }
 
+// Each yields the lines of the form's header.
+func (f *Encoded) Each(yield func(name string, values []string)) {
+	for i := range f.Lines {
+		yield(f.Lines[i].Name, f.Lines[i].Values)
+	}
+}
+
 // AddEncoded gives a stored entry another form, if there is room for it.
 func (m *Memory) AddEncoded(e *Entry, c httprules.Coding, body []byte) bool {
 	f := &Encoded{Coding: c, Body: body, Header: httprules.Header{"Etag": nil, "Last-Modified": e.Header["Last-Modified"], "Date": e.Header["Date"]}}

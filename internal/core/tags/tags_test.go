@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"pgregory.net/rapid"
@@ -133,20 +132,6 @@ func TestALedgerThatWasSetBack(t *testing.T) {
 	m.Apply(Purge{Sequence: 4, Tags: []string{"b"}})
 	assert.Equal(t, Dropped, m.Judge(&Subject{Stamp: 3, Tags: []string{"b"}}))
 	assert.Equal(t, Alive, m.Judge(&Subject{Stamp: 3, Tags: []string{"a"}}), "that was in the other history")
-}
-
-// TestTrustEndsByEitherClock: the wall clock may be set back, and the other stands still while
-// the machine is suspended.
-func TestTrustEndsByEitherClock(t *testing.T) {
-	var trust Trust
-	now := time.Now() // with both clocks
-	assert.False(t, trust.Lost(now.Add(time.Hour)), "it has no end")
-	trust.Until(now.Add(time.Second))
-	assert.False(t, trust.Lost(now))
-	assert.True(t, trust.Lost(now.Add(2*time.Second)))
-	assert.True(t, trust.Lost(now.Round(0).Add(2*time.Second)), "by the wall clock alone")
-	trust.Always()
-	assert.False(t, trust.Lost(now.Add(time.Hour)))
 }
 
 func TestTemplates(t *testing.T) {

@@ -1,8 +1,7 @@
-package origin
+// Package outbound is what of a visitor's request reaches its origin.
+package outbound
 
 import (
-	"net"
-	"net/http"
 	"net/netip"
 	"slices"
 	"strings"
@@ -45,19 +44,24 @@ var traced = []string{"Traceparent", "Tracestate"}
 // agent is who asks where the policy states the life of answers: they are for everybody.
 const agent = httprules.CacheName
 
-// Sent is a visitor's request on its way to an origin, and says what of it gets there. It
+// Request is a visitor's request on its way to an origin, and says what of it gets there. It
 // implements httprules.Fields: what a response depends on is what its origin saw.
-type Sent struct {
+type Request struct {
 	Request *key.Request
 	Route   *policy.Route
-	Remote  string // the visitor's address, "ip:port"
-	Proto   int    // major version of HTTP that the visitor speaks
-	Trusted Trusted
+	Hop
+}
+
+// Hop is the connection that a request came by.
+type Hop struct {
+	Remote  string  // the visitor's address, "ip:port"
+	Proto   int     // major version of HTTP that the visitor speaks
+	Trusted Trusted // whose forwarding fields are believed
 }
 
 // Lines returns a field as it reaches the origin, if it does; one that the route withholds
 // reads as it would once the origin's Vary has named it.
-func (s *Sent) Lines(name string) []string {
+func (s *Request) Lines(name string) []string {
 	sent := s.Request.Header[name]
 	switch {
 	case s.Route.Key.HoldsField(name) || slices.Contains(s.Route.AlsoFields, name):
@@ -65,7 +69,7 @@ func (s *Sent) Lines(name string) []string {
 	case name == "Cookie":
 		return s.cookies()
 	case name == "Via" || slices.Contains(forwarding, name):
-		h := http.Header{}
+		h := httprules.Header{}
 		s.forward(h)
 		return h[name]
 	case httprules.Steering(name) || slices.Contains(asking, name):
@@ -78,7 +82,7 @@ func (s *Sent) Lines(name string) []string {
 	return sent
 }
 
-func (s *Sent) cookies() []string {
+func (s *Request) cookies() []string {
 	lines := s.Request.Header["Cookie"]
 	if !s.Route.Terms.States() || len(lines) == 0 {
 		return lines
@@ -90,8 +94,8 @@ func (s *Sent) cookies() []string {
 // how long answers live, the origin gets what the key holds, what HTTP itself needs, and
 // the fields that its Vary named for this key; else the visitor's fields less those
 // of the connection and those that a visitor must not decide.
-func (s *Sent) Fill(varied []string) http.Header {
-	var h http.Header
+func (s *Request) Fill(varied []string) httprules.Header {
+	var h httprules.Header
 	if s.Route.Terms.States() {
 		h = s.stated(varied)
 	} else {
@@ -111,8 +115,8 @@ func (s *Sent) Fill(varied []string) http.Header {
 }
 
 // stated is what reaches an origin on a route whose answers' life the policy states.
-func (s *Sent) stated(varied []string) http.Header {
-	h := http.Header{"Accept": {"*/*"}, "User-Agent": {agent}}
+func (s *Request) stated(varied []string) httprules.Header {
+	h := httprules.Header{"Accept": {"*/*"}, "User-Agent": {agent}}
 	names := slices.Concat([]string{"Accept-Encoding", "Cache-Control", "Pragma", "Cookie"}, traced, s.Route.Key.Headers, s.Route.AlsoFields, varied)
 	if s.bodied() {
 		names = append(names, "Content-Type", "Content-Encoding")
@@ -137,7 +141,7 @@ func (s *Sent) stated(varied []string) http.Header {
 
 // Whole is the header with everything that the visitor sent, but for what a fill does
 // itself and what would make the origin answer another request.
-func (s *Sent) Whole() http.Header {
+func (s *Request) Whole() httprules.Header {
 	h := s.whole()
 	for name := range h {
 		if httprules.Steering(name) && s.Route.Withholds(name) {
@@ -149,9 +153,9 @@ func (s *Sent) Whole() http.Header {
 	return h
 }
 
-func (s *Sent) whole() http.Header {
-	h := http.Header(s.Request.Header.Clone())
-	httprules.DropHopByHop(httprules.Header(h))
+func (s *Request) whole() httprules.Header {
+	h := s.Request.Header.Clone()
+	httprules.DropHopByHop(h)
 	for _, name := range asking {
 		delete(h, name)
 	}
@@ -166,12 +170,12 @@ func (s *Sent) whole() http.Header {
 }
 
 // bodied reports whether the request's body goes to the origin.
-func (s *Sent) bodied() bool {
-	return s.Route.Key.Body != key.NoBody && s.Request.Method != http.MethodGet && s.Request.Method != http.MethodHead
+func (s *Request) bodied() bool {
+	return s.Route.Key.Body != key.NoBody && s.Request.Method != "GET" && s.Request.Method != "HEAD"
 }
 
 // control forwards what a request says to caches (RFC 9111 §5.2).
-func control(h http.Header, forwarded func([]string) []string) {
+func control(h httprules.Header, forwarded func([]string) []string) {
 	for _, name := range []string{"Cache-Control", "Pragma"} {
 		if lines := forwarded(h[name]); len(lines) > 0 {
 			h[name] = lines
@@ -182,13 +186,13 @@ func control(h http.Header, forwarded func([]string) []string) {
 }
 
 // forward sets our own forwarding fields.
-func (s *Sent) forward(h http.Header) {
-	Forward(h, s.Remote, s.Proto, s.Request, s.Trusted)
+func (s *Request) forward(h httprules.Header) {
+	Forward(h, s.Hop, s.Request)
 }
 
 // forwardKeeping sets them, but for those that the key or the route lets a visitor say.
-func (s *Sent) forwardKeeping(h http.Header) {
-	kept := http.Header{}
+func (s *Request) forwardKeeping(h httprules.Header) {
+	kept := httprules.Header{}
 	for _, name := range slices.Concat(s.Route.Key.Headers, s.Route.AlsoFields) {
 		if lines, ok := s.Request.Header[name]; ok && !slices.Contains(asking, name) {
 			kept[name] = lines
@@ -205,31 +209,31 @@ func (s *Sent) forwardKeeping(h http.Header) {
 
 // Forward sets the forwarding fields of a request to an origin, and our place in Via
 // (RFC 9110 §7.6.3).
-func Forward(h http.Header, remote string, proto int, v *key.Request, trusted Trusted) {
+func Forward(h httprules.Header, hop Hop, v *key.Request) {
 	var before string
-	if trusted.Contains(remote) {
+	if hop.Trusted.Contains(hop.Remote) {
 		before = v.Header.Joined("X-Forwarded-For")
 	}
 	for _, name := range forwarding {
-		h.Del(name)
+		delete(h, name)
 	}
-	ip, _, err := net.SplitHostPort(remote)
-	if err == nil {
+	if peer, err := netip.ParseAddrPort(hop.Remote); err == nil {
+		ip := peer.Addr().String()
 		node := ip
 		if strings.Contains(ip, ":") {
 			node = `"[` + ip + `]"` // RFC 7239 §6
 		}
-		h.Set("Forwarded", "for="+node+`;host="`+v.Host+`";proto=`+v.Scheme)
+		h["Forwarded"] = []string{"for=" + node + `;host="` + v.Host + `";proto=` + v.Scheme}
 		if before != "" {
 			ip = before + ", " + ip
 		}
-		h.Set("X-Forwarded-For", ip)
+		h["X-Forwarded-For"] = []string{ip}
 	}
-	h.Set("X-Forwarded-Host", v.Host)
-	h.Set("X-Forwarded-Proto", v.Scheme)
-	h["Via"] = append(slices.Clone(v.Header["Via"]), protocol(proto)+" "+httprules.CacheName)
+	h["X-Forwarded-Host"] = []string{v.Host}
+	h["X-Forwarded-Proto"] = []string{v.Scheme}
+	h["Via"] = append(slices.Clone(v.Header["Via"]), protocol(hop.Proto)+" "+httprules.CacheName)
 	if _, ok := h["User-Agent"]; !ok {
-		h.Set("User-Agent", "") // keep the transport from naming itself
+		h["User-Agent"] = []string{""} // keep the transport from naming itself
 	}
 }
 

@@ -1,23 +1,25 @@
-package edge
+package fetch
 
 import (
 	"io"
 	"net/http"
 
 	"gerastic/internal/origin"
+	"gerastic/internal/readahead"
 )
 
 // passed is an answer on its way to one visitor. It is read ahead, so that one that is short
 // does not hold its connection until the visitor has read it; what is longer goes at their
 // pace, for which there are only so many places.
 type passed struct {
-	edge    *Edge
+	fetcher *Fetcher
 	client  *origin.Client
+	unsafe  bool   // what was asked for may have changed something
 	release func() // of the place; nil: it has none
 }
 
-// slow takes a place for what goes at the visitor's pace; false if there is none.
-func (p *passed) slow() bool {
+// takePlace takes a place for what goes at the visitor's pace; false if there is none.
+func (p *passed) takePlace() bool {
 	release, err := p.client.AtVisitorsPace()
 	if err != nil {
 		return false
@@ -38,42 +40,42 @@ const maxHeld = 8 << 20
 
 // take reads the answer's body ahead. origin.ErrBusy: it would go at the visitor's pace, and
 // there is no place.
-func (p *passed) take(resp *http.Response, unsafe bool) error {
-	if resp.StatusCode == http.StatusSwitchingProtocols || resp.Body == nil || resp.Body == http.NoBody || resp.ContentLength >= 0 && resp.ContentLength <= firstAhead {
+func (p *passed) take(resp *http.Response) error {
+	if resp.StatusCode == http.StatusSwitchingProtocols || resp.Body == nil || resp.Body == http.NoBody || resp.ContentLength >= 0 && resp.ContentLength <= readahead.First {
 		return nil // what is so short is read at once, and written without waiting
 	}
-	body := &readAhead{ahead: newAhead(resp.Body.Read, resp.ContentLength, p.edge.Store.Borrow, p.edge.Store.Return), source: resp.Body}
+	body := &aheadBody{Reader: readahead.New(resp.Body.Read, resp.ContentLength, p.fetcher.Store.Borrow, p.fetcher.Store.Return), source: resp.Body}
 	resp.Body = body
-	if !p.edge.run(func() {
-		body.run()
+	if !p.fetcher.Tasks.Go(func() {
+		body.Run()
 		body.source.Close()
 	}) {
-		close(body.done)
+		body.Never()
 		return errEnding
 	}
-	if body.settle(resp.Request.Context(), headDelay) || p.release != nil {
+	if body.Settle(resp.Request.Context(), HeadDelay) || p.release != nil {
 		return nil
 	}
 	release, err := p.client.AtVisitorsPace()
 	switch {
 	case err == nil:
 		p.release = release
-		body.whenEnded(release) // what is read ahead by then needs no connection
-	case unsafe:
-		body.hold(maxHeld)
+		body.WhenEnded(release) // what is read ahead by then needs no connection
+	case p.unsafe:
+		body.GoOn(maxHeld)
 		return nil
 	}
 	return err
 }
 
-// readAhead is an answer's body that is read ahead.
-type readAhead struct {
-	*ahead
+// aheadBody is an answer's body that is read ahead.
+type aheadBody struct {
+	*readahead.Reader
 	source io.Closer
 }
 
 // Close implements io.Closer.
-func (b *readAhead) Close() error {
-	b.end(func() { b.source.Close() })
+func (b *aheadBody) Close() error {
+	b.End(func() { b.source.Close() })
 	return nil
 }

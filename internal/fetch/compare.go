@@ -1,4 +1,4 @@
-package edge
+package fetch
 
 import (
 	"bytes"
@@ -17,6 +17,7 @@ import (
 
 	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/key"
+	"gerastic/internal/core/outbound"
 	"gerastic/internal/core/policy"
 	"gerastic/internal/core/store"
 	"gerastic/internal/core/tags"
@@ -41,7 +42,7 @@ type Finding struct {
 type comparer struct {
 	mu      sync.Mutex
 	buckets map[string]*bucket
-	found   memo[time.Time]
+	quiet   memo[time.Time] // keys with a finding, and until when
 }
 
 // bucket holds what a route may still ask this second.
@@ -80,71 +81,82 @@ func (c *comparer) take(route string, perSecond float64, now time.Time) bool {
 	return true
 }
 
-// compare asks again for this hit, if it is among those that are to be compared.
-func (x *exchange) compare(entry *store.Entry) {
-	c := x.route.Compare
-	if c.Share <= 0 || rand.Float64() >= c.Share || x.r.Method != http.MethodGet || x.edge.Found == nil {
-		return
+// Compares reports whether a hit is among those that are to be compared, and may be now.
+func (f *Fetcher) Compares(entry *store.Entry, route *policy.Route, now time.Time) bool {
+	c := route.Compare
+	if c.Share <= 0 || rand.Float64() >= c.Share || f.Found == nil {
+		return false
 	}
-	if until, quiet := x.edge.comparer.found.of(entry.Key); quiet && x.began.Before(until) || !x.edge.comparer.take(x.route.Name, c.PerSecond, x.began) {
-		return
-	}
-	o := x.rules.Policy.OriginFor(x.req.Host)
-	if o == nil {
-		return
-	}
-	second := &comparison{edge: x.edge, route: x.route, client: x.rules.clients[o], limit: x.route.Limit(o), entry: entry, visitor: x.r.Clone(x.edge.life), request: x.req, sent: x.sent}
-	second.request.Header = httprules.Header(second.visitor.Header)
+	until, quiet := f.comparer.quiet.of(entry.Key)
+	return !(quiet && now.Before(until)) && f.comparer.take(route.Name, c.PerSecond, now)
+}
+
+// Compare asks again for a hit, behind its visitor.
+func (f *Fetcher) Compare(entry *store.Entry, h Hit) {
+	second := &comparison{fetcher: f, route: h.Route, client: h.Way, limit: h.Route.Limit(h.Way.Origin), entry: entry, url: h.URL, request: h.Visitor, sent: h.Sent}
+	second.request.Header = h.Visitor.Header.Clone()
 	second.sent.Request = &second.request
-	x.edge.run(second.run)
+	f.Tasks.Go(second.run)
+}
+
+// Hit is a request that was answered from the store.
+type Hit struct {
+	Route   *policy.Route
+	Way     *origin.Client
+	Visitor key.Request
+	Sent    outbound.Request
+	URL     *url.URL
 }
 
 // comparison is one hit asked again.
 type comparison struct {
-	edge    *Edge
+	fetcher *Fetcher
 	route   *policy.Route
 	client  *origin.Client
 	limit   time.Duration
 	entry   *store.Entry
-	visitor *http.Request
+	url     *url.URL
 	request key.Request
-	sent    origin.Sent
+	sent    outbound.Request
 }
 
-// part is something of a request that the key leaves out.
-type part struct{ kind, name string }
+// Part is something of a request that the key leaves out.
+type Part struct {
+	Kind string // parameter, cookie or header
+	Name string
+}
 
-func (p part) String() string { return p.kind + " " + p.name }
+func (p Part) String() string { return p.Kind + " " + p.Name }
 
 func (c *comparison) run() {
-	e := c.edge
+	f := c.fetcher
 	unkeyed := c.unkeyed()
 	stored := c.digest(c.entry.Status, c.entry.Body)
 	asVisitor, ok := c.ask(unkeyed)
-	if !ok || asVisitor == stored || c.entry.Judge(e.Marks) != tags.Alive {
+	if !ok || asVisitor == stored || c.entry.Judge(f.Barrier.Marks) != tags.Alive {
 		return // the same, or purged meanwhile
 	}
-	f := Finding{At: e.Now(), Route: c.route.Name, URL: c.request.Scheme + "://" + c.request.Host + c.visitor.URL.RequestURI(), Key: key.Text(key.Parts(c.entry.Key)),
+	found := Finding{At: f.Now(), Route: c.route.Name, URL: c.request.Scheme + "://" + c.request.Host + c.url.RequestURI(), Key: key.Text(key.Parts(c.entry.Key)),
 		Kind: "changed", Stored: stored, Origin: asVisitor}
 	if !c.wait() {
 		return
 	}
 	if plain, ok := c.ask(nil); ok && plain != asVisitor {
-		f.Kind = "key"
-		f.Separator = c.separator(unkeyed, asVisitor)
+		found.Kind = "key"
+		found.Separator = c.separator(unkeyed, asVisitor)
 	}
-	e.comparer.found.note(c.entry.Key, e.Now().Add(quietTime))
-	e.Found(f)
+	f.comparer.quiet.remember(c.entry.Key, f.Now().Add(quietTime))
+	f.Found(found)
 }
 
 // separator looks for the one part that alone makes the origin answer as it does to the
 // visitor.
-func (c *comparison) separator(unkeyed []part, asVisitor string) string {
+func (c *comparison) separator(unkeyed []Part, asVisitor string) string {
 	for i, p := range unkeyed {
 		if i == maxProbes || !c.wait() {
 			break
 		}
-		if digest, ok := c.ask([]part{p}); ok && digest == asVisitor {
+		if digest, ok := c.ask([]Part{p}); ok && digest == asVisitor {
 			return p.String()
 		}
 	}
@@ -154,9 +166,9 @@ func (c *comparison) separator(unkeyed []part, asVisitor string) string {
 // wait until the route may ask once more: every request counts against its rate. It
 // reports false when the edge ends.
 func (c *comparison) wait() bool {
-	for !c.edge.comparer.take(c.route.Name, c.route.Compare.PerSecond, c.edge.Now()) {
+	for !c.fetcher.comparer.take(c.route.Name, c.route.Compare.PerSecond, c.fetcher.Now()) {
 		select {
-		case <-c.edge.life.Done():
+		case <-c.fetcher.Tasks.Life().Done():
 			return false
 		case <-time.After(20 * time.Millisecond):
 		}
@@ -165,19 +177,19 @@ func (c *comparison) wait() bool {
 }
 
 // unkeyed lists what of the visitor's request the key and Vary leave out.
-func (c *comparison) unkeyed() []part {
-	var parts []part
+func (c *comparison) unkeyed() []Part {
+	var parts []Part
 	canonical, _ := c.route.Key.Query.Canonical(c.request.Query, c.request.HasQuery)
 	kept, _ := url.ParseQuery(canonical)
 	asked, _ := url.ParseQuery(c.request.Query)
 	for name := range asked {
 		if !kept.Has(name) {
-			parts = append(parts, part{"parameter", name})
+			parts = append(parts, Part{"parameter", name})
 		}
 	}
 	for _, name := range key.CookieNames(c.request.Header) {
 		if name != "" && !c.route.Key.HoldsCookie(name) {
-			parts = append(parts, part{"cookie", name})
+			parts = append(parts, Part{"cookie", name})
 		}
 	}
 	for name := range c.sent.Whole() {
@@ -185,27 +197,27 @@ func (c *comparison) unkeyed() []part {
 		if name == "Cookie" || name == "Cache-Control" || name == "Pragma" || varies || c.route.Key.HoldsField(name) || strings.HasPrefix(name, "X-Forwarded-") || name == "Forwarded" || name == "Via" || name == "Accept-Encoding" {
 			continue
 		}
-		parts = append(parts, part{"header", name})
+		parts = append(parts, Part{"header", name})
 	}
-	slices.SortFunc(parts, func(a, b part) int {
-		return cmp.Or(strings.Compare(b.kind, a.kind), strings.Compare(a.name, b.name)) // parameters, headers, cookies
+	slices.SortFunc(parts, func(a, b Part) int {
+		return cmp.Or(strings.Compare(b.Kind, a.Kind), strings.Compare(a.Name, b.Name)) // parameters, headers, cookies
 	})
 	return parts
 }
 
 // ask asks the origin with the key's parts and those given besides.
-func (c *comparison) ask(besides []part) (digest string, ok bool) {
-	ctx, cancel := context.WithTimeout(c.edge.life, c.client.Origin.Total)
+func (c *comparison) ask(besides []Part) (digest string, ok bool) {
+	ctx, cancel := context.WithTimeout(c.fetcher.Tasks.Life(), c.client.Origin.Total)
 	defer cancel()
 	canonical, has := c.route.Key.Query.Canonical(c.request.Query, c.request.HasQuery)
 	header := c.header(besides)
 	for pair := range strings.SplitSeq(c.request.Query, "&") {
 		name, _, _ := strings.Cut(pair, "=")
-		if decoded, err := url.QueryUnescape(name); err == nil && slices.Contains(besides, part{"parameter", decoded}) {
+		if decoded, err := url.QueryUnescape(name); err == nil && slices.Contains(besides, Part{"parameter", decoded}) {
 			canonical, has = strings.TrimPrefix(canonical+"&"+pair, "&"), true
 		}
 	}
-	r := (&http.Request{Method: http.MethodGet, URL: c.client.Target(c.visitor.URL, canonical, has), Host: c.request.Host, Header: header, Proto: "HTTP/1.1", ProtoMajor: 1, ProtoMinor: 1}).WithContext(ctx)
+	r := (&http.Request{Method: http.MethodGet, URL: c.client.Target(c.url, origin.Query{Text: canonical, Present: has}), Host: c.request.Host, Header: header, Proto: "HTTP/1.1", ProtoMajor: 1, ProtoMinor: 1}).WithContext(ctx)
 	resp, err := c.client.Do(r, c.limit)
 	if err != nil {
 		return "", false
@@ -220,7 +232,7 @@ func (c *comparison) ask(besides []part) (digest string, ok bool) {
 
 // header is what a fill for the entry would send, and of what the key leaves out only those
 // parts that are given besides.
-func (c *comparison) header(besides []part) http.Header {
+func (c *comparison) header(besides []Part) http.Header {
 	var varied []string
 	for _, v := range c.entry.Vary {
 		varied = append(varied, v.Name)
@@ -228,11 +240,11 @@ func (c *comparison) header(besides []part) http.Header {
 	header, whole, all := c.sent.Fill(varied), c.sent.Whole(), c.unkeyed()
 	for _, p := range all {
 		switch {
-		case p.kind != "header":
+		case p.Kind != "header":
 		case slices.Contains(besides, p):
-			header[p.name] = whole[p.name]
-		case !c.route.Withholds(p.name): // what is withheld is not there, or reads alike for all
-			delete(header, p.name)
+			header[p.Name] = whole[p.Name]
+		case !c.route.Withholds(p.Name): // what is withheld is not there, or reads alike for all
+			delete(header, p.Name)
 		}
 	}
 	delete(header, "Cookie")
@@ -240,13 +252,13 @@ func (c *comparison) header(besides []part) http.Header {
 	delete(header, "Pragma")
 	delete(header, "Accept-Encoding") // codings are no difference
 	cookies := key.KeepCookies(c.request.Header["Cookie"], func(name string) bool {
-		p := part{"cookie", name}
+		p := Part{"cookie", name}
 		return !slices.Contains(all, p) || slices.Contains(besides, p)
 	})
 	if cookies != nil {
 		header["Cookie"] = cookies
 	}
-	return header
+	return http.Header(header)
 }
 
 // digest is of the status and of the body without what the route ignores.

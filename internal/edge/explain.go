@@ -1,80 +1,88 @@
 package edge
 
 import (
+	"io"
 	"maps"
 	"net/http"
 	"net/url"
 	"slices"
 	"strings"
-	"time"
 
 	"gerastic/internal/core/decide"
 	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/key"
+	"gerastic/internal/core/outbound"
 	"gerastic/internal/core/policy"
 	"gerastic/internal/core/store"
-	"gerastic/internal/origin"
+	"gerastic/internal/fetch"
 )
 
-// Examination is a request taken through match, key, find and decide, and no further.
-type Examination struct {
-	Rules    *Rules
+// Explanation is a request taken to its decision, and no further.
+type Explanation struct {
+	Policy   *policy.InForce
 	Request  key.Request
 	Input    decide.Input
 	Decision decide.Decision
 	Key      []key.Part
 	Variants []*store.Entry
 	Origin   *policy.Origin
-	sent     origin.Sent
-	Unstored *Unstored // the key's last answer, if it was not stored
+	Unstored *fetch.Unshareable // the key's last answer, if it was not stored
+
+	sent outbound.Request
 }
 
-// Unstored is an answer that was not stored, and why.
-type Unstored struct {
-	Rule   httprules.Reason
-	Status int
-	At     time.Time
-}
-
-// Examine takes a request the way that ServeHTTP does, up to the decision. Nothing is
+// Explain takes a request the way that ServeHTTP does, up to the decision. Nothing is
 // fetched, counted or changed. ok is false before there is a policy.
-func (e *Edge) Examine(r *http.Request) (ex Examination, ok bool) {
-	x := &exchange{edge: e, examines: true, r: r, began: e.Now(), rules: e.rules.Load()}
-	x.sent = origin.Sent{Request: &x.req, Trusted: e.Trusted, Remote: r.RemoteAddr, Proto: r.ProtoMajor}
-	httprules.DropConnectionFields(httprules.Header(r.Header))
-	if x.rules == nil {
+func (e *Edge) Explain(r *http.Request) (ex Explanation, ok bool) {
+	l := &lookup{edge: e, examines: true, began: e.config.Now(), inForce: e.inForce.Load()}
+	if l.inForce == nil {
 		return ex, false
 	}
-	x.req = RequestOf(r, false)
-	x.match()
-	if x.in.Route != nil && x.route.Key.Body != key.NoBody {
-		x.question()
+	httprules.DropConnectionFields(httprules.Header(r.Header))
+	l.req = requestOf(r, nil)
+	l.sent = outbound.Request{Request: &l.req, Hop: outbound.Hop{Trusted: e.config.Trusted, Remote: r.RemoteAddr, Proto: r.ProtoMajor}}
+	l.match()
+	if l.takesBody() {
+		l.keyBody(bodyOf(r))
 	}
-	if x.in.Route != nil {
-		x.find()
-		ex.Key = key.Parts(string(x.key))
-		ex.Variants = e.Store.Variants(x.key)
-		for i, stored := range ex.Variants { // as the terms in force judge them
-			for _, judged := range []*store.Entry{x.in.Entry, x.in.Failure} {
-				if judged != nil && judged.Restates(stored) {
-					ex.Variants[i] = judged
-				}
-			}
-		}
-		if last, known := e.unshared.of(likeThis(string(x.key), x.route, x.req.Header)); known && last.rule != httprules.OK {
-			ex.Unstored = &Unstored{Rule: last.rule, Status: last.status, At: last.at}
+	ex.Decision = l.look()
+	if l.in.Route != nil {
+		ex.Key, ex.Variants = key.Parts(string(l.key)), l.variants()
+		if last, known := e.fetch.Learned.Unshareable(l.similar()); known && last.Reason != httprules.OK {
+			ex.Unstored = &last
 		}
 	}
-	ex.Rules, ex.Request, ex.Input = x.rules, x.req, x.in
-	ex.sent = x.sent
+	ex.Policy, ex.Request, ex.Input, ex.sent = l.inForce.InForce, l.req, l.in, l.sent
 	ex.sent.Request = &ex.Request
-	ex.Decision = decide.Of(&x.in)
-	ex.Origin = x.rules.Policy.OriginFor(x.req.Host)
+	ex.Origin = l.inForce.OriginFor(l.req.Host)
 	return ex, true
 }
 
+// bodyOf is the body of a request that is asked about, as far as a key may hold it; that of a
+// GET means nothing (RFC 9110 §9.3.1).
+func bodyOf(r *http.Request) []byte {
+	if r.Body == nil || r.Method != http.MethodPost && r.Method != "QUERY" {
+		return nil
+	}
+	body, _ := io.ReadAll(io.LimitReader(r.Body, key.MaxBody+1)) // it is in memory
+	return body
+}
+
+// variants are what is stored under the key, as the terms in force judge it.
+func (l *lookup) variants() []*store.Entry {
+	stored := l.edge.store.Variants(l.key)
+	for i, e := range stored {
+		for _, judged := range []*store.Entry{l.in.Entry, l.in.Failure} {
+			if judged != nil && judged.Restates(e) {
+				stored[i] = judged
+			}
+		}
+	}
+	return stored
+}
+
 // Dropped lists what the request has that its key leaves out.
-func (ex *Examination) Dropped() []string {
+func (ex *Explanation) Dropped() []string {
 	if ex.Input.Route == nil {
 		return nil
 	}
@@ -103,7 +111,7 @@ func (ex *Examination) Dropped() []string {
 
 // Withheld lists what of the request does not reach the origin when it is asked for an
 // answer that others may have. Nothing is withheld from a request that goes through.
-func (ex *Examination) Withheld() []string {
+func (ex *Explanation) Withheld() []string {
 	route := ex.Input.Route
 	if route == nil || ex.Decision.Action == decide.Bypass || ex.Decision.AsVisitor {
 		return nil

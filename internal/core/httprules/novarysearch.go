@@ -8,9 +8,9 @@ import (
 	"github.com/dunglas/httpsfv"
 )
 
-// Search is what a No-Vary-Search field says about a response's query: which other
+// NoVarySearch is what a No-Vary-Search field says about a response's query: which other
 // queries it answers. The zero value varies on everything.
-type Search struct {
+type NoVarySearch struct {
 	AnyOrder  bool     // key-order
 	AllExcept bool     // params: true; Names are then those of except
 	Names     []string // params that do not matter, or, with AllExcept, those that do
@@ -19,23 +19,23 @@ type Search struct {
 
 // ParseNoVarySearch reads No-Vary-Search. A field that does not parse, or has members of another
 // type, counts as absent: then the query counts whole.
-func ParseNoVarySearch(response Header) Search {
+func ParseNoVarySearch(response Header) NoVarySearch {
 	lines := response["No-Vary-Search"]
 	if len(lines) == 0 {
-		return Search{}
+		return NoVarySearch{}
 	}
 	dict, err := httpsfv.UnmarshalDictionary(lines)
 	if err != nil {
-		return Search{}
+		return NoVarySearch{}
 	}
-	var s Search
+	var s NoVarySearch
 	for _, name := range dict.Names() {
 		member, _ := dict.Get(name)
 		switch name {
 		case "key-order":
 			b, ok := boolean(member)
 			if !ok {
-				return Search{}
+				return NoVarySearch{}
 			}
 			s.AnyOrder = b
 		case "params":
@@ -45,13 +45,13 @@ func ParseNoVarySearch(response Header) Search {
 			}
 			names, ok := stringsOf(member)
 			if !ok {
-				return Search{}
+				return NoVarySearch{}
 			}
 			s.Names = names
 		case "except":
 			names, ok := stringsOf(member)
 			if p, has := dict.Get("params"); !ok || !has || !isTrue(p) {
-				return Search{}
+				return NoVarySearch{}
 			}
 			s.Names = names
 		}
@@ -61,7 +61,7 @@ func ParseNoVarySearch(response Header) Search {
 }
 
 // String is the rule in a canonical form: equal rules read alike.
-func (s Search) String() string {
+func (s NoVarySearch) String() string {
 	if !s.Stated {
 		return ""
 	}
@@ -111,7 +111,7 @@ func stringsOf(m httpsfv.Member) (names []string, ok bool) {
 
 // Canonical reduces a query to what matters: two queries are equivalent if they reduce
 // to the same text. Names and values are compared decoded, as the draft asks.
-func (s Search) Canonical(query string) string {
+func (s NoVarySearch) Canonical(query string) string {
 	if !s.Stated {
 		return query
 	}

@@ -1,4 +1,4 @@
-package edge
+package fetch
 
 import (
 	"context"
@@ -10,38 +10,33 @@ import (
 
 	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/key"
+	"gerastic/internal/core/policy"
 	"gerastic/internal/core/tags"
 )
 
 // write is a request that may change something at its origin, on its way: what is stored of
 // its target is then not to be used any more (RFC 9111 §4.4).
 type write struct {
-	edge                      *Edge
+	fetcher                   *Fetcher
 	host, path, query, method string
 	reached                   atomic.Bool // the origin has its header
 	answered                  atomic.Bool // with a final status
 }
 
-// write is the request as one that may change something; nil if it only asks, whatever its
+// writeOf is a request as one that may change something; nil if it only asks, whatever its
 // method.
-func (x *exchange) write() *write {
-	if !httprules.Unsafe(x.req.Method) || x.asksOnly() {
+func (f *Fetcher) writeOf(p *Passing) *write {
+	if !httprules.Unsafe(p.Visitor.Method) || p.AsksOnly {
 		return nil
 	}
-	return &write{edge: x.edge, host: x.req.Host, path: x.req.Path, query: x.req.Query, method: x.req.Method}
-}
-
-// asksOnly reports whether the route says of a request of an unsafe method that it is a
-// question.
-func (x *exchange) asksOnly() bool {
-	return x.in.Route != nil && x.in.Enabled && x.route.Key.Body != key.NoBody
+	return &write{fetcher: f, host: p.Visitor.Host, path: p.Visitor.Path, query: p.Visitor.Query, method: p.Visitor.Method}
 }
 
 // lasting is the request in a context that outlives the visitor: an origin that has it will
 // carry it out, so that its answer is awaited. cancel must be called when it has ended.
 func (w *write) lasting(r *http.Request) (_ *http.Request, cancel func()) {
 	ctx, end := context.WithCancel(context.WithoutCancel(r.Context()))
-	stop := context.AfterFunc(w.edge.life, end)
+	stop := context.AfterFunc(w.fetcher.Tasks.Life(), end)
 	stopLeft := context.AfterFunc(r.Context(), func() {
 		if !w.reached.Load() {
 			end() // it is still in line: the origin will never know of it
@@ -61,9 +56,9 @@ func (w *write) answer(resp *http.Response) {
 	w.answered.Store(true)
 	switch {
 	case resp.StatusCode >= 500:
-		w.edge.doubts.about(w, afterFailure)
+		w.fetcher.doubts.about(w, afterFailure)
 	case resp.StatusCode >= 200 && resp.StatusCode <= 399:
-		w.edge.invalidate(w.target(httprules.Header(resp.Header)), w.method, w.path)
+		w.invalidate(httprules.Header(resp.Header))
 	}
 }
 
@@ -71,7 +66,7 @@ func (w *write) answer(resp *http.Response) {
 // no final answer, it may have been carried out.
 func (w *write) end() {
 	if w.reached.Load() && !w.answered.Swap(true) {
-		w.edge.doubts.about(w, 0)
+		w.fetcher.doubts.about(w, 0)
 	}
 }
 
@@ -80,11 +75,12 @@ func (w *write) end() {
 // (RFC 9875 §3).
 func (w *write) target(answer httprules.Header) tags.Purge {
 	p := groupsOf(w.host, answer)
-	p.URLs = w.edge.URLForms(w.host, w.path, w.query, false)
+	inForce := w.fetcher.Policy()
+	p.URLs = inForce.URLForms(policy.URL{Host: w.host, Path: w.path, Query: w.query})
 	base := &url.URL{Scheme: "http", Host: w.host, Path: w.path}
 	for _, name := range []string{"Location", "Content-Location"} {
 		if u, err := base.Parse(answer.Get(name)); err == nil && answer.Get(name) != "" && key.CanonicalHost(u.Host, u.Scheme) == w.host {
-			p.URLs = append(p.URLs, w.edge.URLForms(w.host, u.EscapedPath(), u.RawQuery, false)...)
+			p.URLs = append(p.URLs, inForce.URLForms(policy.URL{Host: w.host, Path: u.EscapedPath(), Query: u.RawQuery})...)
 		}
 	}
 	return p
@@ -99,28 +95,34 @@ func groupsOf(host string, answer httprules.Header) tags.Purge {
 
 // invalidateGroups carries out what the answer to a question that came by an unsafe method says
 // of groups: it changes nothing of its own target.
-func (e *Edge) invalidateGroups(method, host, path string, status int, answer httprules.Header) {
-	if httprules.Unsafe(method) && status >= 200 && status <= 399 {
-		e.invalidate(groupsOf(host, answer), method, path)
+func (f *Fetcher) invalidateGroups(method, host, path string, resp *http.Response) {
+	if httprules.Unsafe(method) && resp.StatusCode >= 200 && resp.StatusCode <= 399 {
+		f.invalidate(groupsOf(host, httprules.Header(resp.Header)), method, path)
 	}
 }
 
+// invalidate makes the target of the write unusable, and what its answer names; answer is nil
+// if there was none.
+func (w *write) invalidate(answer httprules.Header) {
+	w.fetcher.invalidate(w.target(answer), w.method, w.path)
+}
+
 // invalidate puts a purge that an answer calls for into force.
-func (e *Edge) invalidate(p tags.Purge, method, path string) {
+func (f *Fetcher) invalidate(p tags.Purge, method, path string) {
 	if len(p.URLs) == 0 && len(p.Tags) == 0 {
 		return // no route could have stored anything that this concerns
 	}
-	if err := e.Purge(context.WithoutCancel(e.life), p, "origin", method+" "+key.EquivalentPath(path)); err != nil {
+	if err := f.Purge(context.WithoutCancel(f.Tasks.Life()), p, "origin", method+" "+key.EquivalentPath(path)); err != nil {
 		// Never worse than no cache: without the ledger, this node at least forgets.
-		e.Log.Error("an invalidation is not in the ledger yet; until it is, it holds on this node only", "error", err)
-		e.Forget(p)
+		f.Log.Error("an invalidation is not in the ledger yet; until it is, it holds on this node only", "error", err)
+		f.Barrier.Forget(p)
 	}
 }
 
 // doubts are the writes whose outcome is not known. Each makes its target unusable, but for no
 // URL more often than once in doubtTime: what comes sooner is carried out when that has passed.
 type doubts struct {
-	edge    *Edge
+	fetcher *Fetcher
 	last    memo[*doubt]
 	waiting atomic.Int64
 }
@@ -149,12 +151,12 @@ func (d *doubts) about(w *write, after time.Duration) {
 	known, _ := d.last.of(name)
 	if known == nil {
 		known = &doubt{}
-		d.last.note(name, known)
+		d.last.remember(name, known)
 	}
 	wait := max(after, doubtTime-time.Since(time.Unix(0, known.at.Load())))
 	if wait <= 0 || d.waiting.Load() >= mostWaiting {
 		known.at.Store(time.Now().UnixNano())
-		w.edge.invalidate(w.target(nil), w.method, w.path)
+		w.invalidate(nil)
 		return
 	}
 	if known.waiting.Swap(true) {
@@ -165,12 +167,12 @@ func (d *doubts) about(w *write, after time.Duration) {
 		d.waiting.Add(-1)
 		known.waiting.Store(false) // first: what comes from now on is not covered
 		known.at.Store(time.Now().UnixNano())
-		w.edge.invalidate(w.target(nil), w.method, w.path)
+		w.invalidate(nil)
 	}
-	if !d.edge.run(func() {
+	if !d.fetcher.Tasks.Go(func() {
 		select {
 		case <-time.After(wait):
-		case <-d.edge.life.Done():
+		case <-d.fetcher.Tasks.Life().Done():
 		}
 		later()
 	}) {

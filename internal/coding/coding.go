@@ -1,4 +1,6 @@
-package edge
+// Package coding gives stored answers their other content codings, and compresses what goes out
+// as it is made.
+package coding
 
 import (
 	"bytes"
@@ -14,31 +16,35 @@ import (
 	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/store"
 	"gerastic/internal/core/tags"
+	"gerastic/internal/tasks"
 )
 
-// compressor gives stored identity answers their other codings, behind visitors; until they
+// Coder gives stored identity answers their other codings, behind visitors; until they
 // are there, visitors get them plain. What does not gain a tenth is left plain. So many
 // workers leave half of the cores to visitors. What waits is not held: an entry that leaves
 // the store meanwhile is gone, and one that finds the queue full is asked for again by its
 // next hit.
-type compressor struct {
-	edge  *Edge
+type Coder struct {
+	store *store.Memory
+	marks *tags.Marks
+	tasks *tasks.Group
 	queue chan weak.Pointer[store.Entry]
 }
 
-// maxCompressing is how many entries may wait for their codings.
-const maxCompressing = 1024
+// maxWaiting is how many entries may wait for their codings.
+const maxWaiting = 1024
 
-func (e *Edge) newCompressor() *compressor {
-	c := &compressor{edge: e, queue: make(chan weak.Pointer[store.Entry], maxCompressing)}
+// New returns a coder whose workers end with the group of tasks.
+func New(stored *store.Memory, marks *tags.Marks, workers *tasks.Group) *Coder {
+	c := &Coder{store: stored, marks: marks, tasks: workers, queue: make(chan weak.Pointer[store.Entry], maxWaiting)}
 	for range max(1, runtime.GOMAXPROCS(0)/2) {
-		e.run(c.work)
+		workers.Go(c.work)
 	}
 	return c
 }
 
-// want asks for an entry's codings, unless that was done.
-func (c *compressor) want(entry *store.Entry) {
+// Want asks for an entry's codings, unless that was done.
+func (c *Coder) Want(entry *store.Entry) {
 	if !entry.Compress || len(entry.Body) == 0 || !entry.Coding.CompareAndSwap(store.NotCoded, store.ToBeCoded) {
 		return
 	}
@@ -49,14 +55,14 @@ func (c *compressor) want(entry *store.Entry) {
 	}
 }
 
-func (c *compressor) work() {
+func (c *Coder) work() {
 	for {
 		select {
 		case waiting := <-c.queue:
 			if entry := waiting.Value(); entry != nil {
 				c.code(entry)
 			}
-		case <-c.edge.life.Done():
+		case <-c.tasks.Life().Done():
 			return
 		}
 	}
@@ -65,10 +71,10 @@ func (c *compressor) work() {
 // code makes an entry's codings. They are for the one that renewed it meanwhile with the same
 // body, if there is one. Where one is being renewed at the same moment, nobody may have got
 // them: then they are asked for again.
-func (c *compressor) code(entry *store.Entry) {
+func (c *Coder) code(entry *store.Entry) {
 	done := store.Coded
 	for _, coding := range httprules.Codings {
-		if c.edge.life.Err() != nil || entry.Latest().Judge(c.edge.Marks) == tags.Dropped {
+		if c.tasks.Life().Err() != nil || entry.Latest().Judge(c.marks) == tags.Dropped {
 			return // a purge was faster
 		}
 		if entry.Latest().Encoded(coding).Coding == coding {
@@ -84,24 +90,24 @@ func (c *compressor) code(entry *store.Entry) {
 
 // give adds a form to the latest of those that have the body; false if that left meanwhile, and
 // no other has come yet.
-func (c *compressor) give(entry *store.Entry, coding httprules.Coding, body []byte) bool {
+func (c *Coder) give(entry *store.Entry, coding httprules.Coding, body []byte) bool {
 	for latest := entry.Latest(); ; latest = entry.Latest() {
-		added := c.edge.Store.AddEncoded(latest, coding, body)
+		added := c.store.AddEncoded(latest, coding, body)
 		if entry.Latest() == latest {
 			return added || !latest.Gone() // else there is no room for it
 		}
 	}
 }
 
-// takeOver gives an entry the codings of the one that it renews, whose body it has.
-func (c *compressor) takeOver(entry, before *store.Entry) {
+// TakeOver gives an entry the codings of the one that it renews, whose body it has.
+func (c *Coder) TakeOver(entry, before *store.Entry) {
 	if !entry.Compress {
 		return
 	}
 	before.Renewed(entry) // first: what is made from now on comes to this one
 	for _, coding := range httprules.Codings {
 		if form := before.Encoded(coding); form.Coding == coding && entry.Encoded(coding).Coding != coding {
-			c.edge.Store.AddEncoded(entry, coding, form.Body)
+			c.store.AddEncoded(entry, coding, form.Body)
 		}
 	}
 	if before.Coding.Load() == store.Coded {
@@ -134,31 +140,6 @@ var (
 		return w
 	}}
 )
-
-// quick are the writers for what is compressed while a visitor waits: fast, and able to send
-// what there is.
-var quick = map[httprules.Coding]*sync.Pool{
-	httprules.Gzip: {New: func() any {
-		w, err := gzip.NewWriterLevel(nil, gzip.BestSpeed)
-		if err != nil {
-			panic(err) // the level is written above
-		}
-		return w
-	}},
-	httprules.Zstd: {New: func() any {
-		w, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithWindowSize(128<<10))
-		if err != nil {
-			panic(err) // the options are written above
-		}
-		return w
-	}},
-}
-
-// flushing is a writer that can send what it has.
-type flushing interface {
-	encoder
-	Flush() error
-}
 
 // encode writes a body in a coding.
 func encode(c httprules.Coding, body []byte) []byte {

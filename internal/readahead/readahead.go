@@ -1,4 +1,6 @@
-package edge
+// Package readahead reads from somebody before what they send is wanted: so who sends does not
+// wait for who receives, as long as it is little, and it is known how much is there.
+package readahead
 
 import (
 	"context"
@@ -8,14 +10,13 @@ import (
 	"time"
 )
 
-// maxAhead is how much is read from somebody before it is wanted, in bytes: as much as a body
+// Most is how much is read from somebody before it is wanted, in bytes: as much as a body
 // may have that is read before its origin is asked, and one more, to see its end.
-const maxAhead = 64<<10 + 1
+const Most = 64<<10 + 1
 
-// ahead reads from a source before what it reads is wanted, in a goroutine of its own: so
-// who sends does not wait for who receives, as long as it is little, and it is known how
-// much is there. Close ends it.
-type ahead struct {
+// Reader reads from a source before what it reads is wanted, in a goroutine of its own,
+// which Run is for. End ends it.
+type Reader struct {
 	read func(p []byte) (int, error) // the source
 	take func(bytes int64) bool      // asks for room beyond the first piece
 	give func(bytes int64)           // gives room back
@@ -29,18 +30,23 @@ type ahead struct {
 	closed  bool
 	most    int  // bytes that are read ahead
 	full    bool // once: as much came as is read ahead
-	held    bool // the source must not wait for whoever reads: it ends, with errBehind, when there is no room
+	held    bool // the source must not wait for whoever reads: it ends, with ErrBehind, when there is no room
 	taken   int64
 	after   func() // called when the source has ended
 	done    chan struct{}
 }
 
-// firstAhead is the room that nobody is asked for, in bytes.
-const firstAhead = 4 << 10
+// Never tells the reader that its source is not read: whoever would run it has ended.
+func (a *Reader) Never() { close(a.done) }
 
-func newAhead(read func([]byte) (int, error), length int64, take func(int64) bool, give func(int64)) *ahead {
-	a := &ahead{read: read, take: take, give: give, changed: make(chan struct{}), done: make(chan struct{}), most: maxAhead}
-	size := int64(firstAhead)
+// First is the room that nobody is asked for, in bytes.
+const First = 4 << 10
+
+// New returns a reader of a source that is known to send so many bytes; -1 if that is unknown.
+// take asks for room beyond the first piece, and give gives it back.
+func New(read func([]byte) (int, error), length int64, take func(int64) bool, give func(int64)) *Reader {
+	a := &Reader{read: read, take: take, give: give, changed: make(chan struct{}), done: make(chan struct{}), most: Most}
+	size := int64(First)
 	if length > 0 && length < size {
 		size = length + 1 // to see its end
 	}
@@ -48,8 +54,8 @@ func newAhead(read func([]byte) (int, error), length int64, take func(int64) boo
 	return a
 }
 
-// run reads until the source ends, or Close.
-func (a *ahead) run() {
+// Run reads until the source ends, or Close.
+func (a *Reader) Run() {
 	defer close(a.done)
 	for {
 		room := a.room()
@@ -74,13 +80,13 @@ func (a *ahead) run() {
 }
 
 // change wakes everyone who waits. Under mu.
-func (a *ahead) change() {
+func (a *Reader) change() {
 	close(a.changed)
 	a.changed = make(chan struct{})
 }
 
 // room is where to read to; it waits while there is none. nil: it was closed.
-func (a *ahead) room() []byte {
+func (a *Reader) room() []byte {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	for {
@@ -98,7 +104,7 @@ func (a *ahead) room() []byte {
 		}
 		a.full = true
 		if a.held {
-			a.err = errBehind
+			a.err = ErrBehind
 		}
 		a.change()
 		if a.held {
@@ -111,11 +117,11 @@ func (a *ahead) room() []byte {
 	}
 }
 
-// errBehind ends a source whose reader is so far behind that there is no room for the rest.
-var errBehind = errors.New("the visitor reads too slowly for the rest of the answer to be kept")
+// ErrBehind ends a source whose reader is so far behind that there is no room for the rest.
+var ErrBehind = errors.New("the visitor reads too slowly for the rest of the answer to be kept")
 
-// hold makes the source go on without waiting for whoever reads, up to so many bytes.
-func (a *ahead) hold(most int) {
+// GoOn makes the source go on without waiting for whoever reads, up to so many bytes.
+func (a *Reader) GoOn(most int) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	a.most, a.held = most, true
@@ -123,7 +129,7 @@ func (a *ahead) hold(most int) {
 }
 
 // grow makes more room, if there may be more. Under mu.
-func (a *ahead) grow() bool {
+func (a *Reader) grow() bool {
 	size := min(4*len(a.buffer), a.most)
 	more := int64(size - len(a.buffer))
 	if more <= 0 || !a.take(more) {
@@ -136,9 +142,9 @@ func (a *ahead) grow() bool {
 	return true
 }
 
-// settle waits until all of the source is there, or as much as is read ahead, and reports
+// Settle waits until all of the source is there, or as much as is read ahead, and reports
 // whether it is all.
-func (a *ahead) settle(ctx context.Context, limit time.Duration) (whole bool) {
+func (a *Reader) Settle(ctx context.Context, limit time.Duration) (whole bool) {
 	timer := time.NewTimer(limit)
 	defer timer.Stop()
 	a.mu.Lock()
@@ -162,8 +168,8 @@ func (a *ahead) settle(ctx context.Context, limit time.Duration) (whole bool) {
 	return a.err == io.EOF
 }
 
-// whenEnded calls a function when the source has ended, at once if it has.
-func (a *ahead) whenEnded(do func()) {
+// WhenEnded calls a function when the source has ended, at once if it has.
+func (a *Reader) WhenEnded(do func()) {
 	a.mu.Lock()
 	ended := a.err != nil
 	a.after = do
@@ -173,22 +179,22 @@ func (a *ahead) whenEnded(do func()) {
 	}
 }
 
-// state is how the source ended: nil as long as it has not, io.EOF at its end.
-func (a *ahead) state() error {
+// State returns how the source ended: nil as long as it has not, io.EOF at its end.
+func (a *Reader) State() error {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	return a.err
 }
 
-// bytes are those of a whole source of which nothing was read.
-func (a *ahead) bytes() []byte {
+// Bytes returns those of a whole source of which nothing was read.
+func (a *Reader) Bytes() []byte {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	return a.buffer[a.from:a.to:a.to]
 }
 
 // Read implements io.Reader.
-func (a *ahead) Read(p []byte) (int, error) {
+func (a *Reader) Read(p []byte) (int, error) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	for a.from == a.to {
@@ -209,9 +215,9 @@ func (a *ahead) Read(p []byte) (int, error) {
 	return n, nil
 }
 
-// end ends the reading: unblock must end a read of the source that is under way. It returns
+// End ends the reading: unblock must end a read of the source that is under way. It returns
 // when nothing is read any more.
-func (a *ahead) end(unblock func()) {
+func (a *Reader) End(unblock func()) {
 	a.mu.Lock()
 	over := a.err != nil
 	a.closed = true
