@@ -93,31 +93,19 @@ func (a *address) send(r *http.Request, limit time.Duration, body *rewinder) (re
 	timer := time.AfterFunc(limit, func() { cancel(errLate) })
 	defer timer.Stop()
 	var used use
-	resting := a.habits.limit
-	if !repeatable(r) {
-		resting = a.habits.limitOnce
-	}
-	trace := used.trace(ctx, resting)
+	trace := used.trace(ctx, a.restingFor(r))
 	connected := trace.GotConn
 	trace.GotConn = func(info httptrace.GotConnInfo) {
 		leave()
-		if r.Body != nil && r.Body != http.NoBody {
+		if hasBody(r) {
 			timer.Stop()
 		}
 		connected(info)
 	}
-	if r.Body != nil && r.Body != http.NoBody {
+	if hasBody(r) {
 		trace.WroteRequest = func(httptrace.WroteRequestInfo) { timer.Reset(limit) }
 	}
-	out := r.WithContext(httptrace.WithClientTrace(ctx, trace))
-	u := *r.URL
-	u.Scheme, u.Host = a.url.Scheme, a.url.Host
-	if u.RawPath != "" {
-		u.RawPath = a.url.EscapedPath() + u.RawPath
-	}
-	u.Path = a.url.Path + u.Path
-	out.URL = &u
-	resp, err = a.transport.RoundTrip(out)
+	resp, err = a.transport.RoundTrip(a.addressed(r.WithContext(httptrace.WithClientTrace(ctx, trace))))
 	switch {
 	case err != nil && errors.Is(context.Cause(ctx), errLate):
 		err = errLate
@@ -128,6 +116,34 @@ func (a *address) send(r *http.Request, limit time.Duration, body *rewinder) (re
 	if err == nil {
 		a.habits.hear(resp.Header)
 	}
+	a.ended(r, body, err)
+	return resp, err != nil && used.clean(), err
+}
+
+// restingFor is how long a connection may have rested that takes a request.
+func (a *address) restingFor(r *http.Request) func() time.Duration {
+	if repeatable(r) {
+		return a.habits.limit
+	}
+	return a.habits.limitOnce
+}
+
+func hasBody(r *http.Request) bool { return r.Body != nil && r.Body != http.NoBody }
+
+// addressed directs a request to the address.
+func (a *address) addressed(r *http.Request) *http.Request {
+	u := *r.URL
+	u.Scheme, u.Host = a.url.Scheme, a.url.Host
+	if u.RawPath != "" {
+		u.RawPath = a.url.EscapedPath() + u.RawPath
+	}
+	u.Path = a.url.Path + u.Path
+	r.URL = &u
+	return r
+}
+
+// ended learns from how a request ended.
+func (a *address) ended(r *http.Request, body *rewinder, err error) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	a.trying = false
@@ -144,7 +160,6 @@ func (a *address) send(r *http.Request, limit time.Duration, body *rewinder) (re
 			a.until = time.Now().Add(rest)
 		}
 	}
-	return resp, err != nil && used.clean(), err
 }
 
 // settled notes that a request which might have tried whether the address is well again did

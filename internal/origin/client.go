@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"net/url"
 	"reflect"
+	"slices"
 	"sync"
 	"time"
 
@@ -73,43 +74,64 @@ func (c *Client) Do(r *http.Request, limit time.Duration) (*http.Response, error
 	if err != nil {
 		return nil, err
 	}
-	tries, once := max(2, len(c.addresses)), (*rewinder)(nil)
-	if !repeatable(r) {
-		tries = 2
-		once = &rewinder{}
-		if r.Body != nil && r.Body != http.NoBody && r.GetBody == nil {
-			r = r.WithContext(r.Context())
-			once.body, r.Body = r.Body, once
-		}
-	}
-	var tried []*address
+	r, t := c.plan(r)
 	for {
-		a := c.choose(tried)
+		a := c.choose(t.tried)
 		if a == nil {
 			return nil, ErrResting
 		}
-		resp, clean, err := a.send(r, limit, once)
-		tried = append(tried, a)
-		if err != nil && once.broken() != nil {
-			return nil, &SenderError{once.broken()}
+		resp, clean, err := a.send(r, limit, t.once)
+		t.tried = append(t.tried, a)
+		if err != nil && t.once.broken() != nil {
+			return nil, &SenderError{t.once.broken()}
 		}
-		if err == nil || len(tried) >= tries || r.Context().Err() != nil || isTimeout(err) || err == errSwitched || err == ErrBusy {
+		if err == nil || !t.mayRepeat(r, err) {
 			return resp, err
 		}
-		if once != nil {
-			if !clean || !once.rewind() {
+		if t.once != nil {
+			if !clean || !t.once.rewind() {
 				return nil, err
 			}
 			a.transport.CloseIdleConnections() // those that rest may be as dead as the one that failed
 		}
-		if r.GetBody != nil {
-			body, err := r.GetBody()
-			if err != nil {
-				return nil, err
-			}
-			r.Body = body
+		if err := renewBody(r); err != nil {
+			return nil, err
 		}
 	}
+}
+
+// tries is how a request may be tried again.
+type tries struct {
+	most  int
+	tried []*address
+	once  *rewinder // of one that may not be repeated; nil: it may
+}
+
+// plan says how a request may be tried again; the body of one that may not is read through a
+// rewinder.
+func (c *Client) plan(r *http.Request) (*http.Request, tries) {
+	if repeatable(r) {
+		return r, tries{most: max(2, len(c.addresses))}
+	}
+	once := &rewinder{}
+	if hasBody(r) && r.GetBody == nil {
+		r = r.WithContext(r.Context())
+		once.body, r.Body = r.Body, once
+	}
+	return r, tries{most: 2, once: once}
+}
+
+// mayRepeat reports whether another try may come after an error.
+func (t *tries) mayRepeat(r *http.Request, err error) bool {
+	return len(t.tried) < t.most && r.Context().Err() == nil && !isTimeout(err) && err != errSwitched && err != ErrBusy
+}
+
+// renewBody gives a request its body once more, where it can be had again.
+func renewBody(r *http.Request) (err error) {
+	if r.GetBody != nil {
+		r.Body, err = r.GetBody()
+	}
+	return err
 }
 
 // fromMemory gives a request whose body can be had again one that the transport knows to be
@@ -144,7 +166,7 @@ func (c *Client) choose(tried []*address) *address {
 	for _, again := range []bool{false, true} {
 		for i := range c.addresses {
 			a := c.addresses[(start+i)%len(c.addresses)]
-			if (again || !contains(tried, a)) && a.available(now) {
+			if (again || !slices.Contains(tried, a)) && a.available(now) {
 				return a
 			}
 		}
@@ -155,15 +177,6 @@ func (c *Client) choose(tried []*address) *address {
 		}
 	}
 	return nil
-}
-
-func contains(all []*address, one *address) bool {
-	for _, a := range all {
-		if a == one {
-			return true
-		}
-	}
-	return false
 }
 
 // Within is a Client whose answers' heads may take so long, as an http.RoundTripper.
