@@ -61,8 +61,8 @@ type ExplainedEntry struct {
 	Status     int               `json:"status"`
 	Bytes      int               `json:"bytes"`
 	Received   time.Time         `json:"received"`
-	AgeSeconds float64           `json:"age_seconds"`
-	Lifetime   float64           `json:"lifetime_seconds"`
+	AgeSeconds float64           `json:"age_s"`
+	Lifetime   float64           `json:"lifetime_s"`
 	Source     string            `json:"lifetime_source" doc:"Whose word the lifetime is"`
 	Tags       []string          `json:"tags"`
 	Vary       map[string]string `json:"vary,omitempty" doc:"Request fields that the answer depends on, as they were"`

@@ -14,7 +14,7 @@ type PurgeRequest struct {
 	Together bool       `json:"together,omitempty" doc:"Only entries that carry all of the tags"`
 	URLs     []PurgeURL `json:"urls,omitempty" maxItems:"1000" doc:"Entries of these URLs, with all their variants"`
 	Routes   []string   `json:"routes,omitempty" maxItems:"100" doc:"Entries of these routes"`
-	Prefixes []string   `json:"prefixes,omitempty" maxItems:"100" doc:"Entries whose path begins so: https://HOST/PATH, or /PATH for every host"`
+	Below    []string   `json:"below,omitempty" maxItems:"100" doc:"Entries below a path, all whose path begins so: https://HOST/PATH, or /PATH for every host"`
 	Hosts    []string   `json:"hosts,omitempty" maxItems:"100" doc:"Entries of these hosts"`
 	All      bool       `json:"all,omitempty" doc:"Everything"`
 	Mode     string     `json:"mode,omitempty" enum:"drop,stale" default:"drop" doc:"drop: never used again; stale: revalidated before use, still served under the route's stale rules"`
@@ -65,7 +65,7 @@ type Purge struct {
 	Together bool        `json:"together" doc:"Entries that carry all of the tags"`
 	URLs     []string    `json:"urls"`
 	Routes   []string    `json:"routes"`
-	Prefixes []string    `json:"prefixes"`
+	Below    []string    `json:"below"`
 	Hosts    []string    `json:"hosts"`
 	All      bool        `json:"all"`
 	Matched  Matched     `json:"matched"`

@@ -36,7 +36,7 @@ type RatioReport struct {
 	Since       time.Time  `json:"since"`
 	Until       time.Time  `json:"until"`
 	By          string     `json:"by"`
-	StepSeconds int64      `json:"step_seconds,omitempty" doc:"Length of a bucket, in a report by time"`
+	StepSeconds int64      `json:"step_s,omitempty" doc:"Length of a bucket, in a report by time"`
 	MadeUp      *time.Time `json:"made_up_until,omitempty" doc:"Figures before this moment are made up (demo only)"`
 	Total       RatioRow   `json:"total"`
 	Rows        []RatioRow `json:"rows"`

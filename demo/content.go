@@ -117,8 +117,8 @@ var ports = []Port{
 
 var vessels = []Vessel{
 	{ID: 1, Name: "MV Petrel Dawn", Capacity: 620, Decks: 6, Hull: "#15496b"},
-	{ID: 2, Name: "MV Sound of Tholm", Capacity: 480, Decks: 5, Hull: "#7a2e3a"},
-	{ID: 3, Name: "MV Kittiwake", Capacity: 210, Decks: 3, Hull: "#2f5d46"},
+	{ID: 2, Name: "MV Tholm Lantern", Capacity: 480, Decks: 5, Hull: "#7a2e3a"},
+	{ID: 3, Name: "MV Brackwing", Capacity: 210, Decks: 3, Hull: "#2f5d46"},
 	{ID: 4, Name: "MV Lady Marrow", Capacity: 350, Decks: 4, Hull: "#3a3f6b"},
 	{ID: 5, Name: "MV Ebb Runner", Capacity: 120, Decks: 2, Hull: "#8a5a1c"},
 	{ID: 6, Name: "MV Northern Skerry", Capacity: 540, Decks: 5, Hull: "#26323a"},

@@ -180,7 +180,7 @@ func (d *Demo) history(ctx context.Context) error {
 		return err
 	}
 	now := time.Now()
-	rows, err := rec.Figures(ctx, now.Add(-24*time.Hour), now, 0, nil)
+	rows, err := rec.Figures(ctx, now.Add(-24*time.Hour), now, 0, "")
 	if err != nil || len(rows) > 0 {
 		return err
 	}

@@ -56,7 +56,7 @@ func watch(t *testing.T, sources string) *watched {
 func (w *watched) policy(sources string) string {
 	var asked atomic.Int64
 	path := filepath.Join(w.t.TempDir(), "policy.yaml")
-	text := "version: 1\norigins: [{ name: site, url: " + origin(w.t, &asked) + " }]\nroutes: [{ name: all, match: { path: \"/{x...}\" }, lifetime: { fresh: 1h }, tags: [\"item:{path.x}\"] }]\n"
+	text := "version: 1\norigins: [{ name: site, url: " + origin(w.t, &asked) + " }]\nroutes: [{ name: all, match: { path: \"/{x...}\" }, lifetime: { fresh: 1h }, tags: [\"item:{x}\"] }]\n"
 	if sources != "" {
 		text += "changes:\n  sources:\n" + strings.ReplaceAll(sources, "$DB", w.url) + `
   rules:

@@ -86,7 +86,8 @@ func TestCommandsFailWithOneLineThatHelps(t *testing.T) {
 		code int
 		says string
 	}{
-		{[]string{"purge"}, 2, "name what to purge: --tag, --url, --route, --prefix, --host or --all"},
+		{[]string{"purge"}, 2, "name what to purge: --tag, --url, --route, --below, --host or --all"},
+		{[]string{"purge", "--prefix", "/ports/"}, 2, "--prefix is called --below by now"},
 		{[]string{"purge", "--all"}, 2, "look with --preview, then pass --yes"},
 		{[]string{"purge", "--route", "departure"}, 1, "the routes are home, port, departures"},
 		{[]string{"purge", "--tags", "x"}, 2, "see: gerastic purge --help"},
@@ -211,7 +212,7 @@ func TestPolicyCommands(t *testing.T) {
 
 	visit(t, "/vessels/5")
 	visit(t, "/ports/cullenay")
-	write(strings.Replace(before, `tags: ["vessel:{path.id}"]`, `tags: ["ship:{path.id}"]`, 1))
+	write(strings.Replace(before, `tags: ["vessel:{id}"]`, `tags: ["ship:{id}"]`, 1))
 	r := run("policy", "apply", file, "--note", "rename a tag")
 	require.Zero(t, r.code, r.errs)
 	assert.Contains(t, r.out, "is in force")

@@ -213,9 +213,9 @@ func TestLoadOrFill(t *testing.T) {
 	require.NoError(t, err)
 	_, err = s.LoadOrFill(ctx, f, func(context.Context) ([]byte, error) { return nil, errors.New("no database") })
 	assert.ErrorContains(t, err, "no database")
-	body, err = s.LoadOrFill(ctx, f, text("Kittiwake"))
+	body, err = s.LoadOrFill(ctx, f, text("Brackwing"))
 	require.NoError(t, err)
-	assert.Equal(t, "Kittiwake", string(body), "an error is not stored, and nobody waits for it")
+	assert.Equal(t, "Brackwing", string(body), "an error is not stored, and nobody waits for it")
 	assert.Panics(t, func() {
 		_, _ = s.LoadOrFill(ctx, client.Fragment{Name: "panic", Lifetime: time.Minute}, func(context.Context) ([]byte, error) { panic("a bug") })
 	})

@@ -176,8 +176,8 @@ func (h *history) start() {
 	require.NoError(t, os.WriteFile(policy, []byte(`version: 1
 origins: [{ name: site, url: `+origin.URL+` }]
 routes:
-  - { name: dropped, match: { path: "/dropped/{k}" }, lifetime: { fresh: 200ms, stale_while_revalidate: 1m, stale_if_error: 1m, refresh_early: true }, tags: ["page:{path.k}", all] }
-  - { name: softened, match: { path: "/softened/{k}" }, lifetime: { fresh: 1h }, tags: ["page:{path.k}", all] }
+  - { name: dropped, match: { path: "/dropped/{k}" }, lifetime: { fresh: 200ms, stale_while_revalidate: 1m, stale_if_error: 1m, refresh_early: true }, tags: ["page:{k}", all] }
+  - { name: softened, match: { path: "/softened/{k}" }, lifetime: { fresh: 1h }, tags: ["page:{k}", all] }
   - { name: written, match: { path: "/written/{k}" }, lifetime: { fresh: 1h } }
 `), 0o600))
 	h.startCluster()
@@ -257,7 +257,7 @@ func (h *history) purge(ctx context.Context, k int) {
 	case 1:
 		r.Tags, r.URLs = nil, []client.PurgeURL{{URL: h.page(k)}}
 	case 2:
-		r.Tags, r.Prefixes = nil, []string{h.page(k)}
+		r.Tags, r.Below = nil, []string{h.page(k)}
 	}
 	answer, err := c.Purge(ctx, r)
 	everywhere := err == nil

@@ -40,7 +40,7 @@ func TestPurgesOfEveryKind(t *testing.T) {
 	require.NoError(t, os.WriteFile(file, []byte(`version: 1
 origins: [{ name: site, url: `+server.URL+` }]
 routes:
-  - { name: ports, match: { path: "/ports/{x}" }, lifetime: { fresh: 1h, stale_while_revalidate: 1h }, tags: [ports, "port:{path.x}"] }
+  - { name: ports, match: { path: "/ports/{x}" }, lifetime: { fresh: 1h, stale_while_revalidate: 1h }, tags: [ports, "port:{x}"] }
   - { name: rest, match: { path: "/{x...}" }, lifetime: { fresh: 1h } }
 `), 0o600))
 	n := startNode(t, node.Settings{Name: "a", Data: t.TempDir(), Database: database(t, "purges"), AdminToken: "a token of the test", PolicyFile: file})
@@ -59,10 +59,10 @@ routes:
 		"a URL on one host":                     {client.PurgeRequest{URLs: []client.PurgeURL{{URL: "http://g/ports/a"}}}, []where{all[3]}},
 		"a URL in all its forms":                {client.PurgeRequest{URLs: []client.PurgeURL{{URL: "/ports/a", AnyQuery: true}}}, []where{all[0], all[1], all[3]}},
 		"a route":                               {client.PurgeRequest{Routes: []string{"rest"}}, []where{all[4]}},
-		"a prefix":                              {client.PurgeRequest{Prefixes: []string{"/ports/"}}, all[:4]},
-		"a prefix on one host":                  {client.PurgeRequest{Prefixes: []string{"http://h/ports/"}}, all[:3]},
+		"below a path":                          {client.PurgeRequest{Below: []string{"/ports/"}}, all[:4]},
+		"below a path of one host":              {client.PurgeRequest{Below: []string{"http://h/ports/"}}, all[:3]},
 		"a URL in an equivalent form":           {client.PurgeRequest{URLs: []client.PurgeURL{{URL: "http://g/odd/../p%6frts/a"}}}, []where{all[3]}},
-		"a prefix in an equivalent form":        {client.PurgeRequest{Prefixes: []string{"/p%6Frts/"}}, all[:4]},
+		"below a path in an equivalent form":    {client.PurgeRequest{Below: []string{"/p%6Frts/"}}, all[:4]},
 		"a host":                                {client.PurgeRequest{Hosts: []string{"G"}}, []where{all[3]}},
 		"everything":                            {client.PurgeRequest{All: true}, all},
 		"a name with a blank":                   {client.PurgeRequest{Tags: odd[:1]}, all[4:]},
@@ -112,8 +112,8 @@ routes:
 		assert.False(t, get("/many", "h").hit(), "an answer whose tags had to be cut is not stored")
 	}
 	for says, order := range map[string]client.PurgeRequest{
-		"is no beginning of a path": {Prefixes: []string{"ports"}},
-		"is no host":                {Hosts: []string{"http://h/"}},
+		"is not a path to be below": {Below: []string{"ports"}},
+		"is not a host":             {Hosts: []string{"http://h/"}},
 		"together is about tags":    {All: true, Together: true},
 		"has a NUL character":       {Tags: []string{"a\x00b"}},
 		"a tag has 1 to 1024 bytes": {Tags: []string{long + "x"}},

@@ -68,7 +68,7 @@ func origin(t *testing.T, asked *atomic.Int64) string {
 
 func policyFile(t *testing.T, origin string) string {
 	path := filepath.Join(t.TempDir(), "policy.yaml")
-	require.NoError(t, os.WriteFile(path, []byte("version: 1\norigins: [{ name: site, url: "+origin+" }]\nroutes: [{ name: all, match: { path: \"/{x...}\" }, lifetime: { fresh: 1h }, tags: [\"path:{path.x}\"] }]\n"), 0o600))
+	require.NoError(t, os.WriteFile(path, []byte("version: 1\norigins: [{ name: site, url: "+origin+" }]\nroutes: [{ name: all, match: { path: \"/{x...}\" }, lifetime: { fresh: 1h }, tags: [\"path:{x}\"] }]\n"), 0o600))
 	return path
 }
 

@@ -391,7 +391,7 @@ func TestBadInputsOfTheAPI(t *testing.T) {
 		{"an unknown member", "POST", "/v1/purges", `{"tag":"x"}`, 422, "unexpected property"},
 		{"an unknown mode", "POST", "/v1/purges", `{"tags":["x"],"mode":"gone"}`, 422, "mode"},
 		{"an unknown route", "POST", "/v1/purges", `{"routes":["departure"]}`, 422, "the routes are home, port, departures"},
-		{"no URL", "POST", "/v1/purges", `{"urls":["ports/tholm"]}`, 422, "is no URL; write https://HOST/PATH"},
+		{"no URL", "POST", "/v1/purges", `{"urls":["ports/tholm"]}`, 422, "is not a URL; write https://HOST/PATH"},
 		{"an empty tag", "POST", "/v1/purges", `{"tags":[""]}`, 422, "a tag has 1 to 1024 bytes"},
 		{"no JSON", "POST", "/v1/purges", `tags`, 400, ""},
 		{"a purge that is not there", "GET", "/v1/purges/999999", "", 404, "the ledger has no purge 999999"},
@@ -542,8 +542,8 @@ func TestEveryKeyFeatureOnTheDemo(t *testing.T) {
 func TestTheFerryCompanyItself(t *testing.T) {
 	for path, says := range map[string]string{
 		"/": "Next departures", "/ports/tholm": "Ticket office", "/ports/tholm/departures?date=2026-13-01": "The date is written",
-		"/ports/nowhere": "no such port", "/vessels/3": "MV Kittiwake", "/vessels/x": "no such vessel", "/sailings/0": "no such sailing",
-		"/assets/style.css": "--sea", "/assets/vessels/2.svg": "MV Sound of Tholm", "/assets/none": "no such file", "/api/ports/saltern/board": `"port":"Saltern"`,
+		"/ports/nowhere": "no such port", "/vessels/3": "MV Brackwing", "/vessels/x": "no such vessel", "/sailings/0": "no such sailing",
+		"/assets/style.css": "--sea", "/assets/vessels/2.svg": "MV Tholm Lantern", "/assets/none": "no such file", "/api/ports/saltern/board": `"port":"Saltern"`,
 	} {
 		p := fetch(t, http.MethodGet, company.Origin+path, "")
 		assert.Contains(t, p.body, says, path)

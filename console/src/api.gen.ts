@@ -655,7 +655,7 @@ export interface components {
         };
         ExplainedEntry: {
             /** Format: double */
-            age_seconds: number;
+            age_s: number;
             /** @description It is the one that answers this request */
             answers: boolean;
             /** Format: int64 */
@@ -666,7 +666,7 @@ export interface components {
              */
             cost_ms: number;
             /** Format: double */
-            lifetime_seconds: number;
+            lifetime_s: number;
             /** @description Whose word the lifetime is */
             lifetime_source: string;
             /** Format: date-time */
@@ -917,11 +917,11 @@ export interface components {
             all: boolean;
             /** Format: date-time */
             at: string;
+            below: string[];
             hosts: string[];
             matched: components["schemas"]["Matched"];
             mode: string;
             nodes: components["schemas"]["PurgeNode"][];
-            prefixes: string[];
             reason: string;
             routes: string[];
             /** Format: int64 */
@@ -951,6 +951,8 @@ export interface components {
         PurgeRequest: {
             /** @description Everything */
             all?: boolean;
+            /** @description Entries below a path, all whose path begins so: https://HOST/PATH, or /PATH for every host */
+            below?: string[];
             /** @description Entries of these hosts */
             hosts?: string[];
             /**
@@ -959,8 +961,6 @@ export interface components {
              * @enum {string}
              */
             mode: "drop" | "stale";
-            /** @description Entries whose path begins so: https://HOST/PATH, or /PATH for every host */
-            prefixes?: string[];
             /** @description Count what would go, and change nothing */
             preview?: boolean;
             /** @description Why, for those who read the ledger */
@@ -1005,7 +1005,7 @@ export interface components {
              * Format: int64
              * @description Length of a bucket, in a report by time
              */
-            step_seconds?: number;
+            step_s?: number;
             total: components["schemas"]["RatioRow"];
             /** Format: date-time */
             until: string;

@@ -23,15 +23,16 @@ func (a *app) purge() *cobra.Command {
 	var soften, yes, exact bool
 	c := &cobra.Command{
 		Use:   "purge",
-		Short: "Forget what is stored: by tag, URL, route, path, host, or everything",
-		Long: `Forget what is stored: by tag, URL, route, path, host, or everything. When the command returns,
+		Short: "Forget what is stored: by tag, URL, route, path, host, or all of it",
+		Long: `Forget what is stored: by tag, URL, route, path, host, or all of it. When the command returns,
 no request is answered from what matched: neither from what was stored nor from what
 an origin was still rendering when the purge came. Every purge is in the ledger with
 who ordered it and why.
 
 --url names one URL with its query, and all its variants; parameters that the route's
 key leaves out do not matter. --url-any-query names all query forms of it. A URL from
-the slash (/ports/tholm) counts for every host. --prefix names all paths that begin so.
+the slash (/ports/tholm) counts for every host. --below names everything below a path: all
+paths that begin so; /ports/ leaves /ports-map alone, /ports does not.
 
 Several tags name the entries that carry any of them; with --together, those that carry
 all. A tag with a star (port:*) is only a way to write: it is spelled out from the tags
@@ -46,8 +47,8 @@ that are stored, shown, and asked about.`,
 			for _, u := range anyQuery {
 				r.URLs = append(r.URLs, client.PurgeURL{URL: u, AnyQuery: true})
 			}
-			if len(r.Tags)+len(r.URLs)+len(r.Routes)+len(r.Prefixes)+len(r.Hosts) == 0 && !r.All {
-				return usage("name what to purge: --tag, --url, --route, --prefix, --host or --all")
+			if len(r.Tags)+len(r.URLs)+len(r.Routes)+len(r.Below)+len(r.Hosts) == 0 && !r.All {
+				return usage("name what to purge: --tag, --url, --route, --below, --host or --all")
 			}
 			starred, err := a.spellOut(cmd, &r, exact)
 			if err != nil {
@@ -81,12 +82,12 @@ that are stored, shown, and asked about.`,
 	f.StringArrayVar(&r.Tags, "tag", nil, "a tag; may be repeated")
 	f.BoolVar(&r.Together, "together", false, "only entries that carry all of the tags")
 	f.BoolVar(&exact, "exact", false, "take * in a tag as it is")
-	f.StringArrayVar(&r.Prefixes, "prefix", nil, "how a path begins (/ports/), or https://HOST/ports/; may be repeated")
+	f.StringArrayVar(&r.Below, "below", nil, "everything below a path (/ports/), or below https://HOST/ports/; may be repeated")
 	f.StringArrayVar(&r.Hosts, "host", nil, "a host; may be repeated")
 	f.StringArrayVar(&urls, "url", nil, "a URL with its query; may be repeated")
 	f.StringArrayVar(&anyQuery, "url-any-query", nil, "a URL in all its query forms; may be repeated")
 	f.StringArrayVar(&r.Routes, "route", nil, "a route; may be repeated")
-	f.BoolVar(&r.All, "all", false, "everything; asks first")
+	f.BoolVar(&r.All, "all", false, "all that is stored; asks first")
 	f.BoolVar(&soften, "soften", false, "mark stale instead: revalidated before use, still served under the route's stale rules")
 	f.BoolVar(&r.Preview, "preview", false, "show what would go, and change nothing")
 	f.BoolVar(&yes, "yes", false, "do not ask")
@@ -123,7 +124,7 @@ func (a *app) spellOut(cmd *cobra.Command, r *client.PurgeRequest, exact bool) (
 		case matches == 0:
 			return true, fmt.Errorf("no stored entry carries a tag like %q; gerastic tags lists them (--exact takes the star as it is)", tag)
 		case len(stored) == mostSpelled:
-			return true, fmt.Errorf("%q stands for more than %d tags; name the route or a prefix instead", tag, mostSpelled)
+			return true, fmt.Errorf("%q stands for more than %d tags; name the route or a path instead", tag, mostSpelled)
 		}
 	}
 	if starred && r.Together {
@@ -271,7 +272,7 @@ func (a *app) purgeHistory() *cobra.Command {
 // whatPurged names what a purge named, in short.
 func whatPurged(p client.Purge) string {
 	if p.All {
-		return "everything"
+		return "all that is stored"
 	}
 	var names []string
 	if p.Together {
@@ -281,8 +282,8 @@ func whatPurged(p client.Purge) string {
 			names = append(names, "tag "+tag)
 		}
 	}
-	for _, prefix := range p.Prefixes {
-		names = append(names, prefix+"…")
+	for _, path := range p.Below {
+		names = append(names, "below "+path)
 	}
 	for _, host := range p.Hosts {
 		names = append(names, "host "+host)

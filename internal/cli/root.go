@@ -89,6 +89,9 @@ Begin with: gerastic demo`,
 	flags.StringVar(&a.token, "token", "", "bearer token (GERASTIC_TOKEN); else DATA/admin.token")
 	flags.StringVar(&a.data, "data", env("GERASTIC_DATA", node.DefaultData), "directory of the node (GERASTIC_DATA)")
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
+		if strings.Contains(err.Error(), "--prefix") && c.Name() == "purge" {
+			return usage("--prefix is called --below by now")
+		}
 		return usage("%w; see: %s --help", err, c.CommandPath())
 	})
 	root.PersistentPreRunE = func(*cobra.Command, []string) error {
@@ -125,6 +128,9 @@ func wrapArgs(c *cobra.Command) {
 		if err := check(c, args); errors.As(err, new(exit)) {
 			return err
 		} else if err != nil {
+			if strings.Contains(err.Error(), "--prefix") && c.Name() == "purge" {
+				return usage("--prefix is called --below by now")
+			}
 			return usage("%w; see: %s --help", err, c.CommandPath())
 		}
 		return nil

@@ -5,18 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
-	"net/url"
-	"slices"
-	"strings"
 	"time"
-	"unicode/utf8"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"gerastic/client"
-	"gerastic/internal/core/httprules"
-	"gerastic/internal/core/key"
-	"gerastic/internal/core/meter"
 	"gerastic/internal/core/policy"
 	"gerastic/internal/core/store"
 	"gerastic/internal/core/tags"
@@ -116,91 +109,53 @@ func notPurged(sequence tags.Stamp, err error) string {
 	return "the purge could not be written to the ledger, so nothing was purged; try again when the database is back: " + err.Error()
 }
 
-// order checks a request and turns it into a purge.
+// order translates a request into a purge.
 func (c *Control) order(r client.PurgeRequest) (tags.Purge, error) {
-	p := tags.Purge{Tags: r.Tags, Together: r.Together, Routes: r.Routes, All: r.All}
-	if r.Mode == "stale" {
-		p.Mode = tags.Soften
-	}
-	if !r.All && len(r.Tags)+len(r.URLs)+len(r.Routes)+len(r.Prefixes)+len(r.Hosts) == 0 {
-		return p, huma.Error422UnprocessableEntity("the purge names nothing; give tags, urls, routes, prefixes or hosts, or all: true")
-	}
-	if r.Together && len(r.Tags) == 0 {
-		return p, huma.Error422UnprocessableEntity("together is about tags, and there are none; name the tags that an entry must all carry")
-	}
-	for _, tag := range r.Tags {
-		if tag == "" || len(tag) > httprules.MaxGroupLength {
-			return p, huma.Error422UnprocessableEntity(fmt.Sprintf("a tag has 1 to %d bytes; one here has %d", httprules.MaxGroupLength, len(tag)))
-		}
-		if !utf8.ValidString(tag) || strings.ContainsRune(tag, 0) {
-			return p, huma.Error422UnprocessableEntity(fmt.Sprintf("the tag %q is no text: it must be UTF-8 without NUL", tag))
-		}
-	}
+	p := tags.Purge{Mode: tags.ParseMode(r.Mode), Tags: r.Tags, Together: r.Together, Routes: r.Routes, All: r.All}
 	inForce := c.edge.Policy()
 	if inForce == nil {
 		return p, huma.Error409Conflict("there is no policy yet, so nothing is stored")
 	}
-	names := make([]string, 0, len(inForce.Routes))
-	for _, route := range inForce.Routes {
-		names = append(names, route.Name)
+	if err := c.orderPlaces(&p, r, inForce); err != nil {
+		return p, huma.Error422UnprocessableEntity(err.Error())
 	}
-	stored := c.store.RouteCounts()
-	for _, route := range r.Routes {
-		if _, has := stored[route]; !has && meter.Within(route) {
-			return p, huma.Error422UnprocessableEntity(fmt.Sprintf("nothing of the name %q is stored here; gerastic fragments list shows the names", route))
-		} else if !has && !slices.Contains(names, route) {
-			return p, huma.Error422UnprocessableEntity(fmt.Sprintf("no route is named %q; the routes are %s", route, strings.Join(names, ", ")))
-		}
+	if err := p.Check(); err != nil {
+		return p, huma.Error422UnprocessableEntity(err.Error())
 	}
-	for _, u := range r.URLs {
-		forms, err := c.urlForms(u)
-		if err != nil {
-			return p, huma.Error422UnprocessableEntity(err.Error())
-		}
-		p.URLs = append(p.URLs, forms...)
-	}
-	for _, text := range r.Prefixes {
-		x, err := prefixOf(text)
-		if err != nil {
-			return p, huma.Error422UnprocessableEntity(err.Error())
-		}
-		p.Prefixes = append(p.Prefixes, x)
-	}
-	for _, host := range r.Hosts {
-		if host == "" || strings.ContainsAny(host, "/?# *") {
-			return p, huma.Error422UnprocessableEntity(fmt.Sprintf("%q is no host; write www.ostrel.example, with its port if it is not the scheme's own", host))
-		}
-		p.Hosts = append(p.Hosts, key.CanonicalHost(host, ""))
+	if err := inForce.CheckNames(r.Routes, c.store.RouteCounts()); err != nil {
+		return p, huma.Error422UnprocessableEntity(err.Error())
 	}
 	return p, nil
 }
 
-// prefixOf reads https://HOST/PATH, or /PATH for every host.
-func prefixOf(text string) (tags.Prefix, error) {
-	u, err := url.Parse(text)
-	if err != nil || u.RawQuery != "" || !strings.HasPrefix(u.EscapedPath(), "/") || (u.Host == "") != (u.Scheme == "") {
-		return tags.Prefix{}, fmt.Errorf("%q is no beginning of a path; write /ports/ for every host, or https://HOST/ports/", text)
+// orderPlaces reads what a request names by where it was asked for.
+func (c *Control) orderPlaces(p *tags.Purge, r client.PurgeRequest, inForce *policy.InForce) error {
+	for _, u := range r.URLs {
+		query := policy.OwnQuery
+		if u.AnyQuery {
+			query = policy.AnyQuery
+		}
+		forms, err := inForce.ParseURL(u.URL, query)
+		if err != nil {
+			return err
+		}
+		p.URLs = append(p.URLs, forms...)
 	}
-	return tags.Prefix{Host: key.CanonicalHost(u.Host, u.Scheme), AnyHost: u.Host == "", Path: key.EquivalentPath(u.EscapedPath())}, nil
-}
-
-// urlForms names the entries of a URL, by the keys of the routes that cover it.
-func (c *Control) urlForms(u client.PurgeURL) ([]tags.URL, error) {
-	parsed, err := url.Parse(u.URL)
-	if err != nil || !strings.HasPrefix(parsed.EscapedPath(), "/") && parsed.Host == "" || parsed.Host != "" && parsed.Scheme == "" {
-		return nil, fmt.Errorf("%q is no URL; write https://HOST/PATH?QUERY, or /PATH?QUERY for every host", u.URL)
+	for _, text := range r.Below {
+		below, err := policy.ParseBelow(text)
+		if err != nil {
+			return err
+		}
+		p.Below = append(p.Below, below)
 	}
-	host := key.CanonicalHost(parsed.Host, parsed.Scheme)
-	path := parsed.EscapedPath()
-	if path == "" {
-		path = "/"
+	for _, text := range r.Hosts {
+		host, err := policy.ParseHost(text)
+		if err != nil {
+			return err
+		}
+		p.Hosts = append(p.Hosts, host)
 	}
-	forms := c.edge.Policy().URLForms(policy.URL{Host: host, Path: path, Query: parsed.RawQuery, AnyQuery: u.AnyQuery})
-	if len(forms) == 0 {
-		// No route has it now, but what an earlier policy stored may still be there.
-		forms = []tags.URL{{Host: host, AnyHost: host == "", Path: key.EquivalentPath(path), Query: key.Equivalent(parsed.RawQuery), AnyQuery: u.AnyQuery}}
-	}
-	return forms, nil
+	return nil
 }
 
 func matchedOut(m store.Matched) client.Matched {
@@ -220,7 +175,7 @@ func milliseconds(d time.Duration) float64 { return float64(d.Microseconds()) / 
 func purgeOut(p records.Purge) client.Purge {
 	out := client.Purge{
 		Sequence: uint64(p.Sequence), At: p.At, Actor: p.Actor, Reason: p.Reason, Mode: p.Mode.String(),
-		Tags: notNil(p.Tags), Together: p.Together, Routes: notNil(p.Routes), URLs: []string{}, Prefixes: []string{}, Hosts: notNil(p.Hosts), All: p.All, Nodes: []client.PurgeNode{},
+		Tags: notNil(p.Tags), Together: p.Together, Routes: notNil(p.Routes), URLs: []string{}, Below: []string{}, Hosts: notNil(p.Hosts), All: p.All, Nodes: []client.PurgeNode{},
 		Matched: client.Matched{Routes: map[string]int64{}},
 	}
 	for _, u := range p.URLs {
@@ -235,12 +190,12 @@ func purgeOut(p records.Purge) client.Purge {
 		}
 		out.URLs = append(out.URLs, text)
 	}
-	for _, x := range p.Prefixes {
+	for _, x := range p.Below {
 		text := x.Path
 		if !x.AnyHost {
 			text = "//" + x.Host + x.Path
 		}
-		out.Prefixes = append(out.Prefixes, text)
+		out.Below = append(out.Below, text)
 	}
 	for _, a := range p.Applied {
 		out.Nodes = append(out.Nodes, nodeOut(a))

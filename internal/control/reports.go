@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"net/http"
-	"sort"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -37,10 +36,7 @@ func (c *Control) reportCalls() {
 			if !since.Before(until) {
 				return nil, huma.Error422UnprocessableEntity("since must be before until")
 			}
-			q := ratioQuery{since: since, until: until, by: in.By, now: now, pieces: in.Of == "pieces"}
-			if in.Route != "" {
-				q.route = &in.Route
-			}
+			q := ratioQuery{since: since, until: until, by: in.By, now: now, route: in.Route, pieces: in.Of == "pieces"}
 			if in.By == "time" {
 				if q.step, err = stepOf(in.Step, until.Sub(since)); err != nil {
 					return nil, huma.Error422UnprocessableEntity(err.Error())
@@ -93,48 +89,27 @@ type ratioQuery struct {
 	since, until, now time.Time
 	by                string
 	step              time.Duration // by time only
-	route             *string
-	pieces            bool // of what was asked for within pages, not of visitors' requests
+	route             string        // "": all
+	pieces            bool          // of what was asked for within pages, not of visitors' requests
 }
 
-// group is what a row of the report is for.
-type group struct {
-	at    int64 // unix seconds, by time
-	route string
-}
+// reportsBy are the ways to report, by their names.
+var reportsBy = map[string]meter.By{"route": meter.ByRoute, "time": meter.ByTime, "total": meter.InTotal}
 
 // ratio sums the database's figures and those that are still in memory.
 func (c *Control) ratio(ctx context.Context, q ratioQuery) (client.RatioReport, error) {
-	report := client.RatioReport{Since: q.since, Until: q.until, By: q.by, StepSeconds: int64(q.step / time.Second), Rows: []client.RatioRow{}}
+	out := client.RatioReport{Since: q.since, Until: q.until, By: q.by, StepSeconds: int64(q.step / time.Second), Rows: []client.RatioRow{}}
 	rec, err := c.records()
 	if err != nil {
-		return report, err
+		return out, err
 	}
 	rows, err := rec.Figures(ctx, q.since, q.until, q.step, q.route)
 	if err != nil {
-		return report, c.failed(err)
+		return out, c.failed(err)
 	}
-	var total meter.Ratio
-	groups := map[group]*meter.Ratio{}
-	count := func(at time.Time, k meter.Key, cell *meter.Cell) {
-		if meter.Within(k.Route) != q.pieces && q.route == nil {
-			return
-		}
-		g := group{}
-		switch q.by {
-		case "route":
-			g.route = k.Route
-		case "time":
-			g.at = at.Unix()
-		}
-		if groups[g] == nil {
-			groups[g] = &meter.Ratio{}
-		}
-		groups[g].Count(k.Outcome, cell)
-		total.Count(k.Outcome, cell)
-	}
+	report := meter.Report{By: reportsBy[q.by], Pieces: q.pieces, Route: q.route}
 	for i := range rows {
-		count(rows[i].At, rows[i].Key, &rows[i].Cell)
+		report.Count(rows[i].At, rows[i].Key, &rows[i].Cell)
 	}
 	if !q.until.Before(q.now) { // what is not in the database yet happened just now
 		at := q.now
@@ -142,37 +117,22 @@ func (c *Control) ratio(ctx context.Context, q ratioQuery) (client.RatioReport, 
 			at = q.now.Truncate(q.step)
 		}
 		for k, cell := range c.node.Pending() {
-			if q.route == nil || *q.route == k.Route {
-				count(at, k, cell)
-			}
+			report.Count(at, k, cell)
 		}
 	}
-	report.Total = rowOf(&total)
-	for g, sums := range groups {
-		row := rowOf(sums)
-		row.Route = g.route
-		if q.by == "time" {
-			at := time.Unix(g.at, 0).UTC()
-			row.At = &at
+	out.Total = rowOf(&report.Total)
+	for _, sums := range report.Rows() {
+		row := rowOf(sums.Ratio)
+		row.Route = sums.Route
+		if report.By == meter.ByTime {
+			row.At = &sums.At
 		}
-		if q.by != "total" {
-			report.Rows = append(report.Rows, row)
-		}
+		out.Rows = append(out.Rows, row)
 	}
-	sort.Slice(report.Rows, func(i, j int) bool {
-		a, b := report.Rows[i], report.Rows[j]
-		if a.At != nil && b.At != nil {
-			return a.At.Before(*b.At)
-		}
-		if a.Requests != b.Requests {
-			return a.Requests > b.Requests
-		}
-		return a.Route < b.Route
-	})
-	if report.MadeUp, err = rec.MadeUpUntil(ctx, q.since, q.until); err != nil {
-		return report, c.failed(err)
+	if out.MadeUp, err = rec.MadeUpUntil(ctx, q.since, q.until); err != nil {
+		return out, c.failed(err)
 	}
-	return report, nil
+	return out, nil
 }
 
 func rowOf(r *meter.Ratio) client.RatioRow {

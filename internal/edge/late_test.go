@@ -66,7 +66,7 @@ func TestPromise2NothingGoesBackInTime(t *testing.T) {
 		late   http.HandlerFunc // what comes late
 		then   func(s *stand)   // between the two
 	}{
-		{"after a purge of its URL", false, text("old"), func(s *stand) { s.purge(tags.Purge{Prefixes: []tags.Prefix{{AnyHost: true, Path: "/ports/t"}}}) }},
+		{"after a purge of its URL", false, text("old"), func(s *stand) { s.purge(tags.Purge{Below: []tags.Below{{AnyHost: true, Path: "/ports/t"}}}) }},
 		{"after it was marked stale", false, text("old", "Cache-Control: max-age=600"), func(s *stand) { s.purge(tags.Purge{Tags: []string{"port:tholm"}, Mode: tags.Soften}) }},
 		{"while the ledger was lost", false, text("old"), func(s *stand) { s.edge.barrier.KnowUntil(time.Unix(0, 1)) }},
 		{"a confirmation, after a purge", true, notModified, func(s *stand) { s.purge(tags.Purge{Tags: []string{"port:tholm"}}) }},
@@ -117,7 +117,7 @@ func TestPurgesOfOthersLeaveFillsTogether(t *testing.T) {
 		asked int64
 	}{
 		{"another tag", tags.Purge{Tags: []string{"port:other"}}, "old", 1},
-		{"another path, marked stale", tags.Purge{Prefixes: []tags.Prefix{{AnyHost: true, Path: "/page/"}}, Mode: tags.Soften}, "old", 1},
+		{"another path, marked stale", tags.Purge{Below: []tags.Below{{AnyHost: true, Path: "/page/"}}, Mode: tags.Soften}, "old", 1},
 		{"the route's tag", tags.Purge{Tags: []string{"port:tholm"}}, "old", 2},
 		{"the route's tag, marked stale", tags.Purge{Tags: []string{"port:tholm"}, Mode: tags.Soften}, "old", 2},
 		{"the origin's tag", tags.Purge{Tags: []string{"mayor"}}, "old", 2},

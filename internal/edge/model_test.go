@@ -116,7 +116,7 @@ func TestTheEdgeNeverServesWhatItMayNot(t *testing.T) {
 				p := tags.Purge{}
 				switch tag := "port:" + strings.TrimPrefix(path, "/ports/"); rapid.IntRange(0, 4).Draw(rt, "named by") {
 				case 0:
-					p.Prefixes = []tags.Prefix{{AnyHost: true, Path: path}}
+					p.Below = []tags.Below{{AnyHost: true, Path: path}}
 				case 1:
 					p.URLs = []tags.URL{{Host: "h", Path: path}}
 				case 2:

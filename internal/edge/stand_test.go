@@ -52,7 +52,7 @@ const routesYAML = `
     match: { path: "/ports/{port}" }
     key: { query: { only: [page] } }
     lifetime: { fresh: 1m, by_status: { 404: 10s } }
-    tags: ["port:{path.port}"]
+    tags: ["port:{port}"]
   - name: stale
     match: { path: "/stale/{x...}" }
     lifetime: { fresh: 1m, stale_while_revalidate: 1m, stale_if_error: 1h }
@@ -93,7 +93,7 @@ const routesYAML = `
   - name: piece
     match: { path: "/piece/{x...}" }
     lifetime: { fresh: 10s, by_status: { 404: 10s } }
-    tags: ["piece:{path.x}"]
+    tags: ["piece:{x}"]
   - name: sorted
     match: { path: "/sorted" }
     key: { query: { except: [utm_*] } }

@@ -585,7 +585,7 @@ func TestProbesFindOutWhoIsWell(t *testing.T) {
 	defer one.Close()
 	two := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) {}))
 	defer two.Close()
-	s := several(t, fmt.Sprintf("url: [%q, %q], probe: { path: /healthy, every: 20ms, timeout: 1s }", one.URL, two.URL))
+	s := several(t, fmt.Sprintf("url: [%q, %q], check: { path: /healthy, every: 20ms, timeout: 1s }", one.URL, two.URL))
 	sick.Store(true)
 	require.Eventually(t, func() bool {
 		before := visits.Load()

@@ -44,7 +44,7 @@ type address struct {
 	failures int       // in a row
 	until    time.Time // passed over until then
 	trying   bool      // one request is trying whether it is well again
-	unwell   bool      // says the probe
+	unwell   bool      // says the check
 }
 
 // available tells whether a request may be sent there now.
@@ -207,8 +207,8 @@ func (u *use) clean() bool {
 	return c != nil && c.written.Load() == u.before.Load()
 }
 
-// probe asks regularly whether the address is well: any answer below 500 says so.
-func (a *address) probe(ctx context.Context, p policy.Check) {
+// check asks regularly whether the address is well: any answer below 500 says so.
+func (a *address) check(ctx context.Context, p policy.Check) {
 	for {
 		well := a.ask(ctx, p)
 		if ctx.Err() != nil {
@@ -235,7 +235,7 @@ func (a *address) ask(ctx context.Context, p policy.Check) bool {
 	if err != nil {
 		return false
 	}
-	r.Header.Set("User-Agent", "gerastic probe")
+	r.Header.Set("User-Agent", "gerastic check")
 	resp, err := a.transport.RoundTrip(r)
 	if err != nil {
 		return false

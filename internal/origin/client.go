@@ -23,10 +23,10 @@ type Client struct {
 	turn      counter
 	paced     places
 	end       context.CancelFunc
-	probes    sync.WaitGroup
+	checks    sync.WaitGroup
 }
 
-// NewClient returns a client with its own pool of connections. Close ends its probes.
+// NewClient returns a client with its own pool of connections. Close ends its checks.
 func NewClient(o *policy.Origin) *Client {
 	dialer := &net.Dialer{Timeout: o.Connect, KeepAlive: 30 * time.Second}
 	c := &Client{Origin: o}
@@ -56,9 +56,9 @@ func NewClient(o *policy.Origin) *Client {
 	}
 	life, end := context.WithCancel(context.Background())
 	c.end = end
-	if o.Probe.Path != "" {
+	if o.Check.Path != "" {
 		for _, a := range c.addresses {
-			c.probes.Go(func() { a.probe(life, o.Probe) })
+			c.checks.Go(func() { a.check(life, o.Check) })
 		}
 	}
 	return c
@@ -203,10 +203,10 @@ func (c *Client) Target(visitor *url.URL, query Query) *url.URL {
 	return &url.URL{Scheme: first.Scheme, Host: first.Host, Path: visitor.Path, RawPath: visitor.RawPath, RawQuery: query.Text, ForceQuery: query.Present && query.Text == ""}
 }
 
-// Close ends probes and idle connections; those in use end with their requests.
+// Close ends checks and idle connections; those in use end with their requests.
 func (c *Client) Close() {
 	c.end()
-	c.probes.Wait()
+	c.checks.Wait()
 	for _, a := range c.addresses {
 		a.transport.CloseIdleConnections()
 	}

@@ -67,14 +67,14 @@ func unpackHistogram(packed []byte, into *meter.Histogram) {
 
 // Figures sums what was counted from since until (exclusive), by route, outcome and
 // cause, in buckets of step (0: one bucket). route "" means all routes.
-func (r *Records) Figures(ctx context.Context, since, until time.Time, step time.Duration, route *string) ([]FigureRow, error) {
+func (r *Records) Figures(ctx context.Context, since, until time.Time, step time.Duration, route string) ([]FigureRow, error) {
 	seconds := step.Seconds()
 	rows, err := r.pool.Query(ctx, `
 		select case when $3 = 0 then null else to_timestamp(floor(extract(epoch from at) / $3) * $3) end as bucket,
 		       route, outcome, bool_or(made_up), sum(requests)::bigint, sum(bytes)::bigint, sum(origin_requests)::bigint,
 		       sum(origin_us)::bigint, sum(saved_us)::bigint, array_agg(latency)
 		from figure
-		where at >= $1 and at < $2 and ($4::text is null or route = $4)
+		where at >= $1 and at < $2 and ($4 = '' or route = $4)
 		group by 1, 2, 3 order by 1, 2, 3`, since, until, seconds, route)
 	if err != nil {
 		return nil, fmt.Errorf("reading the figures: %w", err)

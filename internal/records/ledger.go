@@ -35,54 +35,9 @@ type Applied struct {
 	Missing bool // it has not said that it applied the purge
 }
 
-// selector is the JSON form of what a purge names.
-type selector struct {
-	Tags     []string `json:"tags,omitempty"`
-	Together bool     `json:"together,omitempty"`
-	Routes   []string `json:"routes,omitempty"`
-	URLs     []url    `json:"urls,omitempty"`
-	Prefixes []prefix `json:"prefixes,omitempty"`
-	Hosts    []string `json:"hosts,omitempty"`
-	All      bool     `json:"all,omitempty"`
-	Host     string   `json:"host,omitempty"`
-}
-
-type url struct {
-	Host     string `json:"host,omitempty"`
-	Path     string `json:"path"`
-	Query    string `json:"query,omitempty"`
-	AnyHost  bool   `json:"any_host,omitempty"`
-	AnyQuery bool   `json:"any_query,omitempty"`
-}
-
-type prefix struct {
-	Host    string `json:"host,omitempty"`
-	Path    string `json:"path"`
-	AnyHost bool   `json:"any_host,omitempty"`
-}
-
-func selectorOf(p tags.Purge) selector {
-	s := selector{Tags: p.Tags, Together: p.Together, Routes: p.Routes, Hosts: p.Hosts, All: p.All, Host: p.Host}
-	for _, u := range p.URLs {
-		s.URLs = append(s.URLs, url(u))
-	}
-	for _, x := range p.Prefixes {
-		s.Prefixes = append(s.Prefixes, prefix(x))
-	}
-	return s
-}
-
-func (s selector) purge(sequence int64, mode string) tags.Purge {
-	p := tags.Purge{Sequence: tags.Stamp(sequence), Tags: s.Tags, Together: s.Together, Routes: s.Routes, Hosts: s.Hosts, All: s.All, Host: s.Host}
-	if mode == tags.Soften.String() {
-		p.Mode = tags.Soften
-	}
-	for _, u := range s.URLs {
-		p.URLs = append(p.URLs, tags.URL(u))
-	}
-	for _, x := range s.Prefixes {
-		p.Prefixes = append(p.Prefixes, tags.Prefix(x))
-	}
+// inLedger is what a row names, with its place and mode.
+func inLedger(p tags.Purge, sequence int64, mode string) tags.Purge {
+	p.Sequence, p.Mode = tags.Stamp(sequence), tags.ParseMode(mode)
 	return p
 }
 
@@ -101,15 +56,15 @@ type Order struct {
 
 // orderText is an order as it is kept on disk.
 type orderText struct {
-	Actor    string   `json:"actor"`
-	Reason   string   `json:"reason"`
-	Mode     string   `json:"mode"`
-	Selector selector `json:"selector"`
+	Actor    string     `json:"actor"`
+	Reason   string     `json:"reason"`
+	Mode     string     `json:"mode"`
+	Selector tags.Purge `json:"selector"`
 }
 
 // MarshalJSON writes an order without its place.
 func (o Order) MarshalJSON() ([]byte, error) {
-	return json.Marshal(orderText{o.Actor, o.Reason, o.Mode.String(), selectorOf(o.Purge)})
+	return json.Marshal(orderText{o.Actor, o.Reason, o.Mode.String(), o.Purge})
 }
 
 // UnmarshalJSON reads it back.
@@ -118,7 +73,8 @@ func (o *Order) UnmarshalJSON(text []byte) error {
 	if err := json.Unmarshal(text, &t); err != nil {
 		return err
 	}
-	*o = Order{Purge: t.Selector.purge(0, t.Mode), Actor: t.Actor, Reason: t.Reason}
+	*o = Order{Purge: t.Selector, Actor: t.Actor, Reason: t.Reason}
+	o.Mode = tags.ParseMode(t.Mode)
 	return nil
 }
 
@@ -163,7 +119,7 @@ type Alive struct {
 func (r *Records) Append(ctx context.Context, node string, orders []Order, limit time.Duration) (w Written, err error) {
 	actors, reasons, modes, contents := make([]string, len(orders)), make([]string, len(orders)), make([]string, len(orders)), make([][]byte, len(orders))
 	for i, o := range orders {
-		if contents[i], err = json.Marshal(selectorOf(o.Purge)); err != nil {
+		if contents[i], err = json.Marshal(o.Purge); err != nil {
 			return w, err
 		}
 		actors[i], reasons[i], modes[i] = o.Actor, o.Reason, o.Mode.String()
@@ -331,9 +287,9 @@ func (r *Records) Since(ctx context.Context, after Place, limit int) ([]Entry, e
 		var e Entry
 		var sequence int64
 		var mode string
-		var s selector
-		err := row.Scan(&sequence, &e.At, &mode, &s, &e.Mark)
-		e.Purge.Purge = s.purge(sequence, mode)
+		var named tags.Purge
+		err := row.Scan(&sequence, &e.At, &mode, &named, &e.Mark)
+		e.Purge.Purge = inLedger(named, sequence, mode)
 		return e, err
 	})
 	switch {
@@ -426,7 +382,7 @@ func scanPurge(row pgx.CollectableRow) (Purge, error) {
 	var sequence int64
 	var p Purge
 	var mode string
-	var s selector
+	var named tags.Purge
 	var applied []struct {
 		Node           string    `json:"node"`
 		At             time.Time `json:"at"`
@@ -435,10 +391,10 @@ func scanPurge(row pgx.CollectableRow) (Purge, error) {
 		Entries, Bytes int64
 		Routes         map[string]int64 `json:"routes"`
 	}
-	if err := row.Scan(&sequence, &p.At, &p.Actor, &p.Reason, &mode, &s, &applied); err != nil {
+	if err := row.Scan(&sequence, &p.At, &p.Actor, &p.Reason, &mode, &named, &applied); err != nil {
 		return p, err
 	}
-	p.Purge = s.purge(sequence, mode)
+	p.Purge = inLedger(named, sequence, mode)
 	for _, a := range applied {
 		p.Applied = append(p.Applied, Applied{
 			Node: a.Node, At: a.At, Took: time.Duration(a.TookUS) * time.Microsecond, Sweep: time.Duration(a.SweepUS) * time.Microsecond,

@@ -192,7 +192,7 @@ func BenchmarkPurgesSustained(b *testing.B) {
 		defer origin.Close()
 		n, c, _ := standingNode(b, `version: 1
 origins: [{ name: site, url: "`+origin.URL+`" }]
-routes: [{ name: all, match: { path: "/{k}" }, lifetime: { fresh: 1h }, tags: ["page:{path.k}"] }]
+routes: [{ name: all, match: { path: "/{k}" }, lifetime: { fresh: 1h }, tags: ["page:{k}"] }]
 `)
 		var stale, visits, purges atomic.Int64
 		// Visitors at a steady pace: what is compared is latency, not who gets the cores.

@@ -59,7 +59,7 @@ routes:
   - name: departures
     match: { path: "/ports/{port}/departures" }
     key: { query: { only: [date, page] }, headers: [Accept-Language] }
-    tags: ["port:{path.port}"]
+    tags: ["port:{port}"]
 `, origin.URL)
 	p, err := policy.Parse("bench.yaml", []byte(source), nil)
 	require.NoError(tb, err)

@@ -40,7 +40,7 @@ test('load or fill', async () => {
   await assert.rejects(s.loadOrFill({ ...card, version: 2 }, () => Promise.reject(new Error('no database'))), /no database/)
   assert.equal(await s.loadOrFill({ ...card, version: 2 }, () => 'mended'), 'mended')
   assert.equal((await purge({ tags: card.tags })).matched.entries, 2)
-  assert.equal(await s.loadOrFill(card, () => 'Kittiwake'), 'Kittiwake')
+  assert.equal(await s.loadOrFill(card, () => 'Brackwing'), 'Brackwing')
   const vessel = { name: 'vessel', parts: [started], lifetime: forever, encoder: json }
   assert.deepEqual(await s.loadOrFill(vessel, () => ({ decks: 5 })), { decks: 5 })
   assert.deepEqual(await s.loadOrFill(vessel, again), { decks: 5 })

@@ -16,9 +16,9 @@ const kinds = {
   tags: { label: 'Tags', hint: 'port:tholm, or port:* for all that begin so' },
   urls: { label: 'URLs', hint: '/ports/tholm?page=2, or with https://HOST before' },
   routes: { label: 'Routes', hint: 'departures' },
-  prefixes: { label: 'Paths that begin', hint: '/ports/' },
+  below: { label: 'Below a path', hint: '/ports/, or with https://HOST before' },
   hosts: { label: 'Hosts', hint: 'www.ostrel.example' },
-  all: { label: 'Everything', hint: '' },
+  all: { label: 'All that is stored', hint: '' },
 } as const
 type Kind = keyof typeof kinds
 const kind = ref<Kind>('tags')
@@ -121,9 +121,9 @@ const button = computed(() => {
 })
 
 function what(p: Purge): string {
-  if (p.all) return 'everything'
+  if (p.all) return 'all that is stored'
   const tags = p.together ? [p.tags.join(' + ')] : p.tags
-  return [...tags, ...p.routes.map((r) => `route ${r}`), ...p.prefixes.map((x) => `${x}…`), ...p.hosts.map((h) => `host ${h}`), ...p.urls].join(', ')
+  return [...tags, ...p.routes.map((r) => `route ${r}`), ...p.below.map((x) => `below ${x}`), ...p.hosts.map((h) => `host ${h}`), ...p.urls].join(', ')
 }
 function short(p: Purge): string {
   const text = what(p)

@@ -109,7 +109,7 @@ const life = (e: Entry) => (e.state === 'softened' ? 'marked stale' : e.left_s >
             <td><RouterLink :to="{ path: '/purge', query: { tag: t.tag } }">purge</RouterLink></td>
           </tr>
           <tr v-if="updated && tags.length === 0">
-            <td colspan="6">{{ prefix ? 'No stored entry carries a tag that begins so.' : 'No stored entry carries a tag yet. A route gives them by tags: ["port:{path.port}"], an origin by Cache-Groups.' }}</td>
+            <td colspan="6">{{ prefix ? 'No stored entry carries a tag that begins so.' : 'No stored entry carries a tag yet. A route gives them by tags: ["port:{port}"], an origin by Cache-Groups.' }}</td>
           </tr>
         </tbody>
       </table>

@@ -54,7 +54,7 @@ export function marks(p: Palette, purges: Purge[]) {
 
 /** How many seconds of a bucket lie within the report: the first and the last are cut. */
 export function secondsIn(report: RatioReport, at: string): number {
-  const step = report.step_seconds ?? 60
+  const step = report.step_s ?? 60
   const begin = Math.max(Date.parse(at), Date.parse(report.since))
   const end = Math.min(Date.parse(at) + step * 1000, Date.parse(report.until))
   return Math.max(1, (end - begin) / 1000)

@@ -5,7 +5,6 @@ import (
 	"strings"
 
 	"gerastic/internal/core/httprules"
-	"gerastic/internal/core/tags"
 )
 
 // Template is a tag with places for field values: "port:{from_port}".
@@ -20,7 +19,7 @@ type part struct{ literal, field string }
 // ParseTemplate reads a tag template.
 func ParseTemplate(text string) (Template, error) {
 	t := Template{text: text}
-	err := tags.Split(text, func(literal string) {
+	err := Places(text, func(literal string) {
 		t.parts = append(t.parts, part{literal: literal})
 	}, func(place string) error {
 		t.parts = append(t.parts, part{field: place})
@@ -32,7 +31,33 @@ func ParseTemplate(text string) (Template, error) {
 	return t, err
 }
 
-// String is the template as written.
+// Places calls back for the literals and the {places} of a tag template, in their order. The
+// error says what is wrong with the template, or is that of a place.
+func Places(text string, literal func(string), place func(string) error) error {
+	if text == "" {
+		return fmt.Errorf("a tag needs at least one character")
+	}
+	for rest := text; rest != ""; {
+		before, after, open := strings.Cut(rest, "{")
+		if before != "" {
+			literal(before)
+		}
+		if !open {
+			break
+		}
+		name, after, closed := strings.Cut(after, "}")
+		if !closed {
+			return fmt.Errorf("the { in %q is not closed", text)
+		}
+		if err := place(name); err != nil {
+			return fmt.Errorf("in %q: %w", text, err)
+		}
+		rest = after
+	}
+	return nil
+}
+
+// String returns the template as written.
 func (t Template) String() string { return t.text }
 
 // Tags fills the template: with one tag, none when a value is missing, or several when

@@ -112,7 +112,7 @@ func TestPromise2Leases(t *testing.T) {
 		}, false},
 		"pages of a host": {func(s *shelf) { s.Barrier.Apply(tags.Purge{Sequence: 1, Hosts: []string{"www.ostrel.example"}}) }, true},
 		"pages below a path": {func(s *shelf) {
-			s.Barrier.Apply(tags.Purge{Sequence: 1, Prefixes: []tags.Prefix{{AnyHost: true, Path: "/"}}})
+			s.Barrier.Apply(tags.Purge{Sequence: 1, Below: []tags.Below{{AnyHost: true, Path: "/"}}})
 		}, true},
 		"a newer fill": {func(s *shelf) {
 			s.now = s.now.Add(lease + time.Second)

@@ -38,6 +38,12 @@ func (p Pattern) Match(name string) bool {
 	return len(name) >= len(before)+len(after) && strings.HasPrefix(name, before) && strings.HasSuffix(name, after)
 }
 
+// Holds reports whether a parameter of a name counts.
+func (q *Query) Holds(name string) bool {
+	_, has := q.Canonical(url.QueryEscape(name)+"=", true)
+	return has
+}
+
 // Canonical returns the query that goes into the key: the parameters that count, as
 // they were sent, sorted by name if the rule says so. Parameters of one name
 // keep their order, since it may mean something. has tells an empty query from none.

@@ -86,10 +86,10 @@ const (
 func (d *document) changes(n ast.Node, c *Changes) {
 	var nodes []ast.Node
 	d.mapping(n, "changes",
-		field{"sources", func(n ast.Node) {
+		field{name: "sources", read: func(n ast.Node) {
 			d.list(n, "changes.sources", func(n ast.Node) { c.Sources, nodes = append(c.Sources, d.source(n)), append(nodes, n) })
 		}},
-		field{"rules", func(n ast.Node) {
+		field{name: "rules", read: func(n ast.Node) {
 			d.list(n, "changes.rules", func(n ast.Node) { c.Rules = append(c.Rules, d.changeRule(n)) })
 		}},
 	)
@@ -116,20 +116,20 @@ func (d *document) source(n ast.Node) *Source {
 	given := map[string]ast.Node{}
 	before := len(d.problems)
 	text := func(name string, into *string) field {
-		return field{name, func(n ast.Node) {
+		return field{name: name, read: func(n ast.Node) {
 			given[name] = n
 			v, _ := d.text(n, name)
 			*into = strings.TrimRight(strings.TrimSpace(d.expand(n, v)), "; \n\t")
 		}}
 	}
 	span := func(name string, into *time.Duration) field {
-		return field{name, func(n ast.Node) {
+		return field{name: name, read: func(n ast.Node) {
 			given[name] = n
 			d.duration(n, name, into)
 		}}
 	}
 	name := func(key string, into *string) field {
-		return field{key, func(n ast.Node) {
+		return field{name: key, read: func(n ast.Node) {
 			given[key] = n
 			v, ok := d.text(n, key)
 			if *into = v; ok && !identifier.MatchString(v) {
@@ -138,8 +138,8 @@ func (d *document) source(n ast.Node) *Source {
 		}}
 	}
 	d.mapping(n, "a source",
-		field{"name", func(n ast.Node) { s.Name = d.name(n, "a source's name") }},
-		field{"kind", func(n ast.Node) {
+		field{name: "name", read: func(n ast.Node) { s.Name = d.name(n, "a source's name") }},
+		field{name: "kind", read: func(n ast.Node) {
 			kinds := []string{string(Table), string(Notify), string(Replication), string(Webhook)}
 			if i := d.choice(n, "kind", kinds...); i >= 0 {
 				s.Kind = SourceKind(kinds[i])
@@ -148,7 +148,7 @@ func (d *document) source(n ast.Node) *Source {
 		text("database", &s.Database), span("within", &s.Within), text("secret", &s.Secret),
 		span("every", &s.Every), span("overlap", &s.Overlap), text("query", &s.Query), text("deleted", &s.Deleted),
 		name("channel", &s.Channel), name("slot", &s.Slot), name("publication", &s.Publication),
-		field{"tables", func(n ast.Node) {
+		field{name: "tables", read: func(n ast.Node) {
 			given["tables"] = n
 			d.strings(n, "tables", func(n ast.Node, table string) {
 				for part := range strings.SplitSeq(table, ".") {
@@ -160,7 +160,7 @@ func (d *document) source(n ast.Node) *Source {
 				s.Tables = append(s.Tables, table)
 			})
 		}},
-		field{"keep_at_most", func(n ast.Node) {
+		field{name: "keep_at_most", read: func(n ast.Node) {
 			given["keep_at_most"] = n
 			if v, ok := d.text(n, "keep_at_most"); ok {
 				size, err := ParseSize(v)
@@ -237,10 +237,10 @@ func (d *document) changeRule(n ast.Node) *changes.Rule {
 	r := &changes.Rule{}
 	before := len(d.problems)
 	d.mapping(n, "a rule of changes",
-		field{"kind", func(n ast.Node) { r.Kind, _ = d.text(n, "kind") }},
-		field{"tags", func(n ast.Node) { r.Tags = d.changeTags(n, "tags") }},
-		field{"only_if_changed", func(n ast.Node) { r.OnlyIfChanged = d.changeFields(n, "only_if_changed") }},
-		field{"when", func(n ast.Node) {
+		field{name: "kind", read: func(n ast.Node) { r.Kind, _ = d.text(n, "kind") }},
+		field{name: "tags", read: func(n ast.Node) { r.Tags = d.changeTags(n, "tags") }},
+		field{name: "only_if_changed", read: func(n ast.Node) { r.OnlyIfChanged = d.changeFields(n, "only_if_changed") }},
+		field{name: "when", read: func(n ast.Node) {
 			if text, ok := d.text(n, "when"); ok {
 				c, err := changes.ParseCondition(text)
 				if err != nil {
@@ -249,8 +249,8 @@ func (d *document) changeRule(n ast.Node) *changes.Rule {
 				r.When = c
 			}
 		}},
-		field{"also", func(n ast.Node) { r.Also = d.fanOut(n) }},
-		field{"mode", func(n ast.Node) {
+		field{name: "also", read: func(n ast.Node) { r.Also = d.fanOut(n) }},
+		field{name: "mode", read: func(n ast.Node) {
 			if d.choice(n, "mode", "drop", "stale") == 1 {
 				r.Mode = tags.Soften
 			}
@@ -289,13 +289,13 @@ func (d *document) changeFields(n ast.Node, where string) (all []string) {
 func (d *document) fanOut(n ast.Node) *changes.FanOut {
 	f := &changes.FanOut{}
 	d.mapping(n, "also",
-		field{"database", func(n ast.Node) {
+		field{name: "database", read: func(n ast.Node) {
 			text, _ := d.text(n, "also.database")
 			f.Database = d.expand(n, text)
 		}},
-		field{"query", func(n ast.Node) { f.Query, _ = d.text(n, "also.query") }},
-		field{"with", func(n ast.Node) { f.With = d.changeFields(n, "also.with") }},
-		field{"tags", func(n ast.Node) { f.Tags = d.changeTags(n, "also.tags") }},
+		field{name: "query", read: func(n ast.Node) { f.Query, _ = d.text(n, "also.query") }},
+		field{name: "with", read: func(n ast.Node) { f.With = d.changeFields(n, "also.with") }},
+		field{name: "tags", read: func(n ast.Node) { f.Tags = d.changeTags(n, "also.tags") }},
 	)
 	if f.Query == "" || len(f.Tags) == 0 {
 		d.fail(n, "also needs a query, and the tags that each of its rows gives")

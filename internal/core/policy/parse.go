@@ -15,7 +15,6 @@ import (
 	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/key"
 	"gerastic/internal/core/meter"
-	"gerastic/internal/core/tags"
 )
 
 // Parse reads, checks and compiles a policy. name is what problems call the file;
@@ -38,20 +37,20 @@ func (d *document) policy(root ast.Node, p *Policy) {
 	var marks []Mark
 	var origins, routes []ast.Node
 	d.mapping(root, "the policy",
-		field{"version", func(n ast.Node) { d.integer(n, "version", 1, 1, &version) }},
-		field{"enabled", func(n ast.Node) { d.boolean(n, "enabled", &p.Enabled) }},
-		field{"origins", func(n ast.Node) {
+		field{name: "version", read: func(n ast.Node) { d.integer(n, "version", 1, 1, &version) }},
+		field{name: "enabled", read: func(n ast.Node) { d.boolean(n, "enabled", &p.Enabled) }},
+		field{name: "origins", read: func(n ast.Node) {
 			d.list(n, "origins", func(n ast.Node) { p.Origins, origins = append(p.Origins, d.origin(n)), append(origins, n) })
 		}},
-		field{"routes", func(n ast.Node) {
+		field{name: "routes", read: func(n ast.Node) {
 			d.list(n, "routes", func(n ast.Node) {
 				route := d.route(n)
 				route.Index = len(p.Routes)
 				p.Routes, routes = append(p.Routes, route), append(routes, n)
 			})
 		}},
-		field{"visitors", func(n ast.Node) { marks = d.visitors(n) }},
-		field{"changes", func(n ast.Node) { d.changes(n, &p.Changes) }},
+		field{name: "visitors", read: func(n ast.Node) { marks = d.visitors(n) }},
+		field{name: "changes", read: func(n ast.Node) { d.changes(n, &p.Changes) }},
 	)
 	if version == 0 && len(d.problems) == 0 {
 		d.fail(root, "the version is missing; begin with version: 1")
@@ -127,28 +126,29 @@ func (d *document) origin(n ast.Node) *Origin {
 	o := &Origin{Hosts: []HostPattern{"*"}, Connect: DefaultConnect, Answer: DefaultAnswer, Total: DefaultTotal, MaxConnections: DefaultMaxConnections}
 	before := len(d.problems)
 	d.mapping(n, "an origin",
-		field{"name", func(n ast.Node) { o.Name = d.name(n, "an origin's name") }},
-		field{"url", func(n ast.Node) {
+		field{name: "name", read: func(n ast.Node) { o.Name = d.name(n, "an origin's name") }},
+		field{name: "url", read: func(n ast.Node) {
 			d.strings(n, "url", func(n ast.Node, s string) {
 				if u := d.originURL(n, s); u != nil {
 					o.URLs = append(o.URLs, u)
 				}
 			})
 		}},
-		field{"hosts", func(n ast.Node) { o.Hosts = d.hosts(n, "hosts") }},
-		field{"timeout", func(n ast.Node) {
+		field{name: "hosts", read: func(n ast.Node) { o.Hosts = d.hosts(n, "hosts") }},
+		field{name: "timeout", read: func(n ast.Node) {
 			d.mapping(n, "timeout",
-				field{"connect", func(n ast.Node) { d.positive(n, "timeout.connect", &o.Connect) }},
-				field{"answer", func(n ast.Node) { d.positive(n, "timeout.answer", &o.Answer) }},
-				field{"first_byte", func(n ast.Node) { d.positive(n, "timeout.first_byte", &o.Answer) }}, // its older name
-				field{"total", func(n ast.Node) { d.positive(n, "timeout.total", &o.Total) }},
+				field{name: "connect", read: func(n ast.Node) { d.positive(n, "timeout.connect", &o.Connect) }},
+				field{name: "answer", read: func(n ast.Node) { d.positive(n, "timeout.answer", &o.Answer) }},
+				renamed("first_byte", "answer"),
+				field{name: "total", read: func(n ast.Node) { d.positive(n, "timeout.total", &o.Total) }},
 			)
 		}},
-		field{"idle", func(n ast.Node) { d.positive(n, "idle", &o.Idle) }},
-		field{"max_connections", func(n ast.Node) { d.integer(n, "max_connections", 1, 100_000, &o.MaxConnections) }},
-		field{"tag_header", func(n ast.Node) { d.tagHeader(n, o) }},
-		field{"breaker", func(n ast.Node) { d.breaker(n, &o.Breaker) }},
-		field{"probe", func(n ast.Node) { d.probe(n, &o.Probe) }},
+		field{name: "idle", read: func(n ast.Node) { d.positive(n, "idle", &o.Idle) }},
+		field{name: "max_connections", read: func(n ast.Node) { d.integer(n, "max_connections", 1, 100_000, &o.MaxConnections) }},
+		field{name: "tag_header", read: func(n ast.Node) { d.tagHeader(n, o) }},
+		field{name: "breaker", read: func(n ast.Node) { d.breaker(n, &o.Breaker) }},
+		field{name: "check", read: func(n ast.Node) { d.check(n, &o.Check) }},
+		renamed("probe", "check"),
 	)
 	if len(d.problems) == before {
 		if o.Name == "" {
@@ -174,26 +174,26 @@ func (d *document) breaker(n ast.Node, b *Breaker) {
 	}
 	*b = Breaker{After: 5, Retry: 10 * time.Second}
 	d.mapping(n, "breaker (or off)",
-		field{"after", func(n ast.Node) { d.integer(n, "breaker.after", 1, 1000, &b.After) }},
-		field{"retry", func(n ast.Node) { d.positive(n, "breaker.retry", &b.Retry) }},
+		field{name: "after", read: func(n ast.Node) { d.integer(n, "breaker.after", 1, 1000, &b.After) }},
+		field{name: "retry", read: func(n ast.Node) { d.positive(n, "breaker.retry", &b.Retry) }},
 	)
 }
 
-func (d *document) probe(n ast.Node, p *Check) {
+func (d *document) check(n ast.Node, p *Check) {
 	*p = Check{Every: 5 * time.Second, Timeout: 2 * time.Second}
-	d.mapping(n, "probe",
-		field{"path", func(n ast.Node) {
-			if s, ok := d.text(n, "probe.path"); ok && !strings.HasPrefix(s, "/") {
-				d.fail(n, "probe.path begins with a slash: /%s", s)
+	d.mapping(n, "check",
+		field{name: "path", read: func(n ast.Node) {
+			if s, ok := d.text(n, "check.path"); ok && !strings.HasPrefix(s, "/") {
+				d.fail(n, "check.path begins with a slash: /%s", s)
 			} else {
 				p.Path = s
 			}
 		}},
-		field{"every", func(n ast.Node) { d.positive(n, "probe.every", &p.Every) }},
-		field{"timeout", func(n ast.Node) { d.positive(n, "probe.timeout", &p.Timeout) }},
+		field{name: "every", read: func(n ast.Node) { d.positive(n, "check.every", &p.Every) }},
+		field{name: "timeout", read: func(n ast.Node) { d.positive(n, "check.timeout", &p.Timeout) }},
 	)
 	if p.Path == "" {
-		d.fail(n, "probe needs a path to ask for: { path: /healthy }")
+		d.fail(n, "check needs a path to ask for: { path: /healthy }")
 	}
 }
 
@@ -210,14 +210,14 @@ func (d *document) originURL(n ast.Node, s string) *url.URL {
 func (d *document) tagHeader(n ast.Node, o *Origin) {
 	o.TagSeparator = " "
 	d.mapping(n, "tag_header",
-		field{"name", func(n ast.Node) {
+		field{name: "name", read: func(n ast.Node) {
 			if s, ok := d.text(n, "tag_header.name"); ok && !httprules.IsToken(s) {
 				d.fail(n, "tag_header.name %q is no header name", s)
 			} else {
 				o.TagHeader = httprules.CanonicalName(s)
 			}
 		}},
-		field{"separator", func(n ast.Node) {
+		field{name: "separator", read: func(n ast.Node) {
 			if s, ok := d.text(n, "tag_header.separator"); ok && s == "" {
 				d.fail(n, "tag_header.separator must have at least one character")
 			} else {
@@ -236,31 +236,31 @@ func (d *document) route(n ast.Node) *Route {
 	var templates []ast.Node
 	compared := false
 	d.mapping(n, "a route",
-		field{"name", func(n ast.Node) { route.Name = d.name(n, "a route's name") }},
-		field{"match", func(n ast.Node) { d.match(n, route) }},
-		field{"key", func(n ast.Node) { d.key(n, &route.Key) }},
-		field{"lifetime", func(n ast.Node) { d.lifetime(n, route) }},
-		field{"tags", func(n ast.Node) {
+		field{name: "name", read: func(n ast.Node) { route.Name = d.name(n, "a route's name") }},
+		field{name: "match", read: func(n ast.Node) { d.match(n, route) }},
+		field{name: "key", read: func(n ast.Node) { d.key(n, &route.Key) }},
+		field{name: "lifetime", read: func(n ast.Node) { d.lifetime(n, route) }},
+		field{name: "tags", read: func(n ast.Node) {
 			d.strings(n, "tags", func(n ast.Node, _ string) { templates = append(templates, n) })
 		}},
-		field{"admit", func(n ast.Node) { d.admit(n, route) }},
-		field{"obey_visitor", func(n ast.Node) {
+		field{name: "admit", read: func(n ast.Node) { d.admit(n, route) }},
+		field{name: "obey_visitor", read: func(n ast.Node) {
 			if i := d.choice(n, "obey_visitor", "none", "revalidate", "all"); i >= 0 {
 				route.Obey = ObeyVisitor(i)
 			}
 		}},
-		field{"timeout", func(n ast.Node) {
+		field{name: "timeout", read: func(n ast.Node) {
 			d.mapping(n, "a route's timeout",
-				field{"answer", func(n ast.Node) { d.positive(n, "timeout.answer", &route.Answer) }},
-				field{"first_byte", func(n ast.Node) { d.positive(n, "timeout.first_byte", &route.Answer) }},
+				field{name: "answer", read: func(n ast.Node) { d.positive(n, "timeout.answer", &route.Answer) }},
+				renamed("first_byte", "answer"),
 			)
 		}},
-		field{"origin_also_gets", func(n ast.Node) { d.alsoGets(n, route) }},
-		field{"signed_in", func(n ast.Node) { route.Shared = d.choice(n, "signed_in", "pass", "shared") == 1 }},
-		field{"upgrade", func(n ast.Node) { d.boolean(n, "upgrade", &route.Upgrade) }},
-		field{"compare", func(n ast.Node) { compared = true; d.compare(n, &route.Compare) }},
-		field{"compose", func(n ast.Node) { d.boolean(n, "compose", &route.Compose) }},
-		field{"enabled", func(n ast.Node) { d.boolean(n, "enabled", &route.Enabled) }},
+		field{name: "origin_also_gets", read: func(n ast.Node) { d.alsoGets(n, route) }},
+		field{name: "signed_in", read: func(n ast.Node) { route.Shared = d.choice(n, "signed_in", "pass", "shared") == 1 }},
+		field{name: "upgrade", read: func(n ast.Node) { d.boolean(n, "upgrade", &route.Upgrade) }},
+		field{name: "compare", read: func(n ast.Node) { compared = true; d.compare(n, &route.Compare) }},
+		field{name: "compose", read: func(n ast.Node) { d.boolean(n, "compose", &route.Compose) }},
+		field{name: "enabled", read: func(n ast.Node) { d.boolean(n, "enabled", &route.Enabled) }},
 	)
 	if len(d.problems) == before {
 		if route.Name == "" {
@@ -310,8 +310,8 @@ func termsName(route *Route, origins []*Origin) string {
 
 func (d *document) match(n ast.Node, route *Route) {
 	d.mapping(n, "match",
-		field{"hosts", func(n ast.Node) { route.Hosts = d.hosts(n, "match.hosts") }},
-		field{"methods", func(n ast.Node) {
+		field{name: "hosts", read: func(n ast.Node) { route.Hosts = d.hosts(n, "match.hosts") }},
+		field{name: "methods", read: func(n ast.Node) {
 			route.Methods = nil
 			d.strings(n, "match.methods", func(n ast.Node, s string) {
 				switch s {
@@ -322,7 +322,7 @@ func (d *document) match(n ast.Node, route *Route) {
 				}
 			})
 		}},
-		field{"path", func(n ast.Node) {
+		field{name: "path", read: func(n ast.Node) {
 			s, ok := d.text(n, "match.path")
 			if !ok {
 				return
@@ -338,8 +338,8 @@ func (d *document) match(n ast.Node, route *Route) {
 
 func (d *document) key(n ast.Node, spec *key.Spec) {
 	d.mapping(n, "key",
-		field{"query", func(n ast.Node) { d.query(n, &spec.Query) }},
-		field{"headers", func(n ast.Node) {
+		field{name: "query", read: func(n ast.Node) { d.query(n, &spec.Query) }},
+		field{name: "headers", read: func(n ast.Node) {
 			d.strings(n, "key.headers", func(n ast.Node, s string) {
 				switch name := httprules.CanonicalName(s); {
 				case !httprules.IsToken(s):
@@ -351,7 +351,7 @@ func (d *document) key(n ast.Node, spec *key.Spec) {
 				}
 			})
 		}},
-		field{"cookies", func(n ast.Node) {
+		field{name: "cookies", read: func(n ast.Node) {
 			d.strings(n, "key.cookies", func(n ast.Node, s string) {
 				if !httprules.IsToken(s) {
 					d.fail(n, "key.cookies: %q is no cookie name", s)
@@ -360,8 +360,8 @@ func (d *document) key(n ast.Node, spec *key.Spec) {
 				spec.Cookies = append(spec.Cookies, s)
 			})
 		}},
-		field{"identity", func(n ast.Node) { d.identity(n, &spec.Identity) }},
-		field{"body", func(n ast.Node) {
+		field{name: "identity", read: func(n ast.Node) { d.identity(n, &spec.Identity) }},
+		field{name: "body", read: func(n ast.Node) {
 			if i := d.choice(n, "key.body", "none", "bytes", "json", "graphql"); i >= 0 {
 				spec.Body = key.BodyKind(i)
 			}
@@ -373,8 +373,8 @@ func (d *document) identity(n ast.Node, id *key.Identity) {
 	if _, isMap := n.(ast.MapNode); isMap {
 		required := false
 		d.mapping(n, "key.identity",
-			field{"from", func(n ast.Node) { d.identity(n, id) }},
-			field{"required", func(n ast.Node) { d.boolean(n, "key.identity.required", &required) }},
+			field{name: "from", read: func(n ast.Node) { d.identity(n, id) }},
+			field{name: "required", read: func(n ast.Node) { d.boolean(n, "key.identity.required", &required) }},
 		)
 		if id.From == 0 {
 			d.fail(n, "key.identity needs to know where from: { from: \"cookie:session\", required: true }")
@@ -415,13 +415,13 @@ func (d *document) compare(n ast.Node, c *Compare) {
 	}
 	c.Share = defaultCompare.Share
 	d.mapping(n, "compare",
-		field{"share", func(n ast.Node) { d.share(n, "compare.share", &c.Share) }},
-		field{"per_second", func(n ast.Node) {
+		field{name: "share", read: func(n ast.Node) { d.share(n, "compare.share", &c.Share) }},
+		field{name: "per_second", read: func(n ast.Node) {
 			most := 0
 			d.integer(n, "compare.per_second", 1, 1000, &most)
 			c.PerSecond = float64(most)
 		}},
-		field{"ignore", func(n ast.Node) {
+		field{name: "ignore", read: func(n ast.Node) {
 			d.strings(n, "compare.ignore", func(n ast.Node, s string) {
 				re, err := regexp.Compile(s)
 				if err != nil {
@@ -473,9 +473,9 @@ func (d *document) query(n ast.Node, q *key.Query) {
 		}
 	}
 	d.mapping(n, "key.query",
-		field{"only", names(key.Only, "key.query.only")},
-		field{"except", names(key.Except, "key.query.except")},
-		field{"order", func(n ast.Node) {
+		field{name: "only", read: names(key.Only, "key.query.only")},
+		field{name: "except", read: names(key.Except, "key.query.except")},
+		field{name: "order", read: func(n ast.Node) {
 			ordered = true
 			q.Sorted = d.choice(n, "key.query.order", "sorted", "keep") == 0
 		}},
@@ -492,8 +492,8 @@ func (d *document) lifetime(n ast.Node, route *Route) {
 	terms := &route.Terms
 	var forced ast.Node
 	d.mapping(n, "lifetime",
-		field{"fresh", func(n ast.Node) { d.duration(n, "lifetime.fresh", &terms.Fresh) }},
-		field{"source", func(n ast.Node) {
+		field{name: "fresh", read: func(n ast.Node) { d.duration(n, "lifetime.fresh", &terms.Fresh) }},
+		field{name: "source", read: func(n ast.Node) {
 			if i := d.choice(n, "lifetime.source", "origin", "policy", "forced"); i >= 0 {
 				terms.Trust = httprules.Trust(i)
 			}
@@ -501,16 +501,16 @@ func (d *document) lifetime(n ast.Node, route *Route) {
 				forced = n
 			}
 		}},
-		field{"at_least", func(n ast.Node) { d.duration(n, "lifetime.at_least", &terms.AtLeast) }},
-		field{"at_most", func(n ast.Node) { d.duration(n, "lifetime.at_most", &terms.AtMost) }},
-		field{"by_status", func(n ast.Node) { d.byStatus(n, terms) }},
-		field{"stale_while_revalidate", func(n ast.Node) {
+		field{name: "at_least", read: func(n ast.Node) { d.duration(n, "lifetime.at_least", &terms.AtLeast) }},
+		field{name: "at_most", read: func(n ast.Node) { d.duration(n, "lifetime.at_most", &terms.AtMost) }},
+		field{name: "by_status", read: func(n ast.Node) { d.byStatus(n, terms) }},
+		field{name: "stale_while_revalidate", read: func(n ast.Node) {
 			d.duration(n, "lifetime.stale_while_revalidate", &terms.StaleWhileRevalidate)
 		}},
-		field{"stale_if_error", func(n ast.Node) { d.staleIfError(n, terms) }},
-		field{"idle", func(n ast.Node) { d.positive(n, "lifetime.idle", &route.Idle) }},
-		field{"refresh_early", func(n ast.Node) { d.boolean(n, "lifetime.refresh_early", &route.RefreshEarly) }},
-		field{"browser", func(n ast.Node) { d.duration(n, "lifetime.browser", &route.Browser) }},
+		field{name: "stale_if_error", read: func(n ast.Node) { d.staleIfError(n, terms) }},
+		field{name: "idle", read: func(n ast.Node) { d.positive(n, "lifetime.idle", &route.Idle) }},
+		field{name: "refresh_early", read: func(n ast.Node) { d.boolean(n, "lifetime.refresh_early", &route.RefreshEarly) }},
+		field{name: "browser", read: func(n ast.Node) { d.duration(n, "lifetime.browser", &route.Browser) }},
 	)
 	if terms.AtLeast != httprules.Unset && terms.AtMost != httprules.Unset && terms.AtLeast > terms.AtMost {
 		d.fail(n, "lifetime.at_least is longer than at_most")
@@ -569,8 +569,8 @@ func (d *document) staleIfError(n ast.Node, terms *httprules.LifetimeTerms) {
 		return
 	}
 	d.mapping(n, "lifetime.stale_if_error",
-		field{"for", func(n ast.Node) { d.duration(n, "lifetime.stale_if_error.for", &terms.StaleIfError) }},
-		field{"on", func(n ast.Node) {
+		field{name: "for", read: func(n ast.Node) { d.duration(n, "lifetime.stale_if_error.for", &terms.StaleIfError) }},
+		field{name: "on", read: func(n ast.Node) {
 			terms.FailedOn = []int{}
 			d.strings(n, "lifetime.stale_if_error.on", func(n ast.Node, s string) {
 				status, err := strconv.Atoi(s)
@@ -590,7 +590,7 @@ func (d *document) staleIfError(n ast.Node, terms *httprules.LifetimeTerms) {
 func (d *document) admit(n ast.Node, route *Route) {
 	d.mapping(n, "admit",
 		d.later("after", "1"),
-		field{"max_body", func(n ast.Node) {
+		field{name: "max_body", read: func(n ast.Node) {
 			s, ok := d.text(n, "admit.max_body")
 			if !ok {
 				return
@@ -602,7 +602,7 @@ func (d *document) admit(n ast.Node, route *Route) {
 			}
 			route.MaxBody = size
 		}},
-		field{"cookies", func(n ast.Node) {
+		field{name: "cookies", read: func(n ast.Node) {
 			route.Terms.RefuseCookies = d.choice(n, "admit.cookies", "refuse", "strip") != 1
 		}},
 	)
@@ -612,29 +612,14 @@ func (d *document) admit(n ast.Node, route *Route) {
 // who share an entry must agree on its tags.
 func (d *document) tag(n ast.Node, route *Route) {
 	text, _ := d.text(n, "tags")
-	t, err := tags.ParseTemplate(text, route.Path.Names())
+	t, err := parseTagTemplate(text, route.Path.Names())
 	if err != nil {
 		d.fail(n, "tags: %v", err)
 		return
 	}
-	for _, read := range t.Reads() {
-		if !inKey(&route.Key, read) {
-			source, name, _ := strings.Cut(read, ".")
-			d.fail(n, "tags: {%s} is not in the key, so that visitors who share an entry could disagree on its tag; add %s to key.%s", read, name, map[string]string{"query": "query", "header": "headers", "cookie": "cookies"}[source])
-			return
-		}
+	if place, list, name, outside := t.outsideKey(&route.Key); outside {
+		d.fail(n, "tags: {%s} is not in the key, so that visitors who share an entry could disagree on its tag; add %s to key.%s", place, name, list)
+		return
 	}
 	route.Tags = append(route.Tags, t)
-}
-
-func inKey(spec *key.Spec, read string) bool {
-	source, name, _ := strings.Cut(read, ".")
-	switch source {
-	case "query":
-		_, has := spec.Query.Canonical(url.QueryEscape(name)+"=", true)
-		return has
-	case "header":
-		return slices.Contains(spec.Headers, name)
-	}
-	return slices.Contains(spec.Cookies, name)
 }

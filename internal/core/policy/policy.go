@@ -34,7 +34,7 @@ type Origin struct {
 	Idle           time.Duration // how long a connection may have rested to be used again; 0: as the origin shows
 	MaxConnections int
 	Breaker        Breaker
-	Probe          Check
+	Check          Check
 	// TagHeader names a plain header with tags, for an origin that cannot send
 	// structured fields; "" if none.
 	TagHeader    string
@@ -86,7 +86,7 @@ type Route struct {
 	Terms       httprules.LifetimeTerms
 	Idle        time.Duration // leave when not asked for this long; Unset: never
 	Browser     time.Duration // Cache-Control max-age sent to visitors; Unset: the origin's
-	Tags        []tags.Template
+	Tags        []TagTemplate
 	MaxBody     int64         // bytes
 	Answer      time.Duration // limit for the answer's head; 0: the origin's
 	// Marks say that a visitor is signed in, by the policy's visitors; Shared, that it does

@@ -46,7 +46,7 @@ routes:
       stale_if_error: { for: 1d, on: [500, 429] }
       idle: 2h
       browser: 60s
-    tags: ["port:{path.port}", "lang:{header.Accept-Language}", all]
+    tags: ["port:{port}", "lang:{header:Accept-Language}", all]
     admit: { after: 1, max_body: 8MiB, cookies: strip }
     obey_visitor: all
     compose: true
@@ -117,8 +117,8 @@ func TestMistakes(t *testing.T) {
 		{"impossible bounds", head + "    lifetime: { at_least: 2m, at_most: 1m }\n", `at_least is longer than at_most`},
 		{"a source that needs a lifetime", head + "    lifetime: { source: policy }\n", `add fresh`},
 		{"a status that cannot be stored", head + "    lifetime: { by_status: { 206: 1m } }\n", `206 is no final status`},
-		{"a tag of what the path lacks", head + "    tags: [\"{path.y}\"]\n", `p.yaml:6:12: tags: in "{path.y}": {path.y}: the route's path has no {y}`},
-		{"a tag of what the key lacks", head + "    key: { query: none }\n    tags: [\"{query.q}\"]\n", `{query.q} is not in the key`},
+		{"a tag of what the path lacks", head + "    tags: [\"{y}\"]\n", `p.yaml:6:12: tags: in "{y}": {y}: the route's path has no {y}`},
+		{"a tag of what the key lacks", head + "    key: { query: none }\n    tags: [\"{query:q}\"]\n", `{query:q} is not in the key`},
 		{"a method that is never cached", head + "  - { name: b, match: { path: /, methods: [DELETE] } }\n", `answers to DELETE cannot be cached`},
 		{"only and except", head + "    key: { query: { only: [a], except: [b] } }\n", `either only or except`},
 		{"a whole-visitor header in the key", head + "    key: { headers: [Cookie] }\n", `an entry for each visitor`},
@@ -151,7 +151,10 @@ func TestMistakes(t *testing.T) {
 		{"a pattern that is none", head + "    compare: { share: 1%, ignore: [\"(\"] }\n", `is no pattern`},
 		{"POST without the body in the key", head + "  - { name: b, match: { path: /, methods: [POST] } }\n", `add key: { body: bytes }`},
 		{"a breaker that never opens", "version: 1\norigins: [{ name: s, url: http://h, breaker: { after: 0 } }]\n", `from 1 to 1000`},
-		{"a probe of nothing", "version: 1\norigins: [{ name: s, url: http://h, probe: { every: 5s } }]\n", `probe needs a path`},
+		{"a check of nothing", "version: 1\norigins: [{ name: s, url: http://h, check: { every: 5s } }]\n", `check needs a path`},
+		{"a key of before", "version: 1\norigins: [{ name: s, url: http://h, probe: { path: /healthy } }]\n", `p.yaml:2:37: probe is called check by now`},
+		{"another", "version: 1\norigins: [{ name: s, url: http://h, timeout: { first_byte: 1s } }]\n", `first_byte is called answer by now`},
+		{"a place of before", head + "    tags: [\"{path.x}\"]\n", `{path.x} is written {x} by now`},
 		{"what no code obeys yet: after", head + "    admit: { after: 3 }\n", `after is not supported yet`},
 		{"a source without a kind", head + "changes: { sources: [{ name: s }] }\n", `p.yaml:6:24: a source needs a name and a kind`},
 		{"a kind that is none", head + "changes: { sources: [{ name: s, kind: tabel }] }\n", `did you mean "table"?`},

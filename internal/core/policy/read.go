@@ -127,12 +127,16 @@ func (d *document) syntax(err error) Problem {
 type field struct {
 	name string
 	read func(ast.Node)
+	now  string // what the key is called by now; "" if it keeps its name
 }
+
+// renamed is a key that policies had before.
+func renamed(old, now string) field { return field{name: old, now: now} }
 
 // later makes a field that the format knows and no code obeys yet. Values that ask
 // for nothing are allowed.
 func (d *document) later(name string, harmless ...string) field {
-	return field{name, func(n ast.Node) {
+	return field{name: name, read: func(n ast.Node) {
 		for _, h := range harmless {
 			if s, ok := n.(ast.ScalarNode); ok && fmt.Sprint(s.GetValue()) == h {
 				return
@@ -174,6 +178,10 @@ func (d *document) readField(keyNode, value ast.Node, name, where string, fields
 		if f.name != name {
 			continue
 		}
+		if f.now != "" {
+			d.fail(keyNode, "%s is called %s by now; rename the key in %s", name, f.now, where)
+			return
+		}
 		value = d.resolve(value)
 		if _, null := value.(*ast.NullNode); null || value == nil {
 			d.fail(keyNode, "%s has no value; give it one or remove the line", name)
@@ -182,9 +190,11 @@ func (d *document) readField(keyNode, value ast.Node, name, where string, fields
 		f.read(value)
 		return
 	}
-	names := make([]string, len(fields))
-	for i, f := range fields {
-		names[i] = f.name
+	var names []string
+	for _, f := range fields {
+		if f.now == "" {
+			names = append(names, f.name)
+		}
 	}
 	d.fail(keyNode, "unknown key %q in %s; %s", name, where, suggestion(name, names))
 }

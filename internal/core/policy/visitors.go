@@ -84,7 +84,7 @@ func (route *Route) Authorized(h httprules.Header) bool {
 // visitors reads who counts as signed in.
 func (d *document) visitors(n ast.Node) (marks []Mark) {
 	d.mapping(n, "visitors",
-		field{"signed_in", func(n ast.Node) {
+		field{name: "signed_in", read: func(n ast.Node) {
 			d.strings(n, "visitors.signed_in", func(n ast.Node, s string) {
 				from, name, _ := strings.Cut(s, ":")
 				switch {

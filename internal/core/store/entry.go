@@ -216,38 +216,6 @@ func (f *Encoded) Each(yield func(name string, values []string)) {
 	}
 }
 
-// AddEncoded gives a stored entry another form, if there is room for it.
-func (m *Memory) AddEncoded(e *Entry, c httprules.Coding, body []byte) bool {
-	f := &Encoded{Coding: c, Body: body, Header: httprules.Header{"Etag": nil, "Last-Modified": e.Header["Last-Modified"], "Date": e.Header["Date"]}}
-	for _, l := range e.plain.Lines {
-		switch l.Name {
-		case "Content-Length":
-			l.Values = []string{strconv.Itoa(len(body))}
-		case "Content-Digest", "Repr-Digest", "Digest", "Content-Md5":
-			continue // of other bytes (RFC 9530 §2, §3)
-		case "Etag":
-			l.Values = []string{httprules.CodedTag(l.Values[0], c)}
-			f.Header["Etag"] = l.Values
-		}
-		f.Lines = append(f.Lines, l)
-	}
-	f.Lines = append(f.Lines, Line{"Content-Encoding", []string{string(c)}})
-	size := int64(cap(body)) + int64(len(f.Lines))*int64(unsafe.Sizeof(Line{})) + 256
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	if !e.counted || !m.makeRoom(size) || !e.counted {
-		return false
-	}
-	e.size.Add(size)
-	m.used.Add(size)
-	for i, known := range httprules.Codings {
-		if known == c {
-			e.coded[i].Store(f)
-		}
-	}
-	return true
-}
-
 // VolatileLines returns the lines of this second: Age (RFC 9111 §5.1), Cache-Status
 // (RFC 9211) and, where the route rewrites it, Cache-Control.
 func (e *Entry) VolatileLines(now time.Time) (age, status, cacheControl []string) {
@@ -356,3 +324,21 @@ func (e *Entry) Size() int64 {
 	}
 	return size + 2*slotOverhead + 2*labelOverhead // route and path
 }
+
+// Fragment reports whether an application stored the entry, rather than an edge.
+func (e *Entry) Fragment() bool { return e.Scheme == "" }
+
+// URL is where the entry was asked for; of a fragment, its namespace and key.
+func (e *Entry) URL() string {
+	if e.Fragment() {
+		return e.Subject.Path
+	}
+	u := e.Scheme + "://" + e.Subject.Host + e.Subject.Path
+	if e.Subject.Query != "" {
+		u += "?" + e.Subject.Query
+	}
+	return u
+}
+
+// Softened reports whether a purge marked the entry stale.
+func (e *Entry) Softened() bool { return e.soft.Load() }

@@ -6,9 +6,11 @@ import (
 	"errors"
 	"hash/maphash"
 	"slices"
+	"strconv"
 	"sync"
 	"sync/atomic"
 	"time"
+	"unsafe"
 
 	"gerastic/internal/core/httprules"
 )
@@ -476,4 +478,36 @@ func (m *Memory) Figures() Figures {
 		f.Removed[r.String()] = m.removed[r].Load()
 	}
 	return f
+}
+
+// AddEncoded gives a stored entry another form, if there is room for it.
+func (m *Memory) AddEncoded(e *Entry, c httprules.Coding, body []byte) bool {
+	f := &Encoded{Coding: c, Body: body, Header: httprules.Header{"Etag": nil, "Last-Modified": e.Header["Last-Modified"], "Date": e.Header["Date"]}}
+	for _, l := range e.plain.Lines {
+		switch l.Name {
+		case "Content-Length":
+			l.Values = []string{strconv.Itoa(len(body))}
+		case "Content-Digest", "Repr-Digest", "Digest", "Content-Md5":
+			continue // of other bytes (RFC 9530 §2, §3)
+		case "Etag":
+			l.Values = []string{httprules.CodedTag(l.Values[0], c)}
+			f.Header["Etag"] = l.Values
+		}
+		f.Lines = append(f.Lines, l)
+	}
+	f.Lines = append(f.Lines, Line{"Content-Encoding", []string{string(c)}})
+	size := int64(cap(body)) + int64(len(f.Lines))*int64(unsafe.Sizeof(Line{})) + 256
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if !e.counted || !m.makeRoom(size) || !e.counted {
+		return false
+	}
+	e.size.Add(size)
+	m.used.Add(size)
+	for i, known := range httprules.Codings {
+		if known == c {
+			e.coded[i].Store(f)
+		}
+	}
+	return true
 }

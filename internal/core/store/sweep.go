@@ -2,7 +2,6 @@ package store
 
 import (
 	"math"
-	"sort"
 
 	"gerastic/internal/core/tags"
 )
@@ -27,21 +26,6 @@ func (mt *Matched) count(e *Entry) {
 	if len(mt.Sample) < sampleSize {
 		mt.Sample = append(mt.Sample, e.URL())
 	}
-}
-
-// Fragment tells whether an application stored the entry, rather than an edge.
-func (e *Entry) Fragment() bool { return e.Scheme == "" }
-
-// URL is where the entry was asked for; of a fragment, its namespace and key.
-func (e *Entry) URL() string {
-	if e.Fragment() {
-		return e.Subject.Path
-	}
-	u := e.Scheme + "://" + e.Subject.Host + e.Subject.Path
-	if e.Subject.Query != "" {
-		u += "?" + e.Subject.Query
-	}
-	return u
 }
 
 // Sweep frees what a purge defeated and counts it; the marks are set already, so that
@@ -92,7 +76,7 @@ func (m *Memory) walk(p tags.Purge, take bool, visit func(*Entry)) {
 			visit(e)
 		}
 	}
-	if len(p.Prefixes)+len(p.Hosts) > 0 { // found by looking at all of them; the rest on the way
+	if len(p.Below)+len(p.Hosts) > 0 { // found by looking at all of them; the rest on the way
 		for _, l := range m.routes() {
 			m.each(l, covered)
 		}
@@ -226,106 +210,4 @@ func (m *Memory) each(l label, visit func(*Entry)) {
 			return
 		}
 	}
-}
-
-// TagCount is how much a tag holds.
-type TagCount struct {
-	Tag     string
-	Entries int
-	Bytes   int64
-	Routes  map[string]int // entries, by route
-}
-
-// Tags lists the tags that begin with prefix, largest first, at most limit.
-func (m *Memory) Tags(prefix string, limit int) []TagCount {
-	var found []TagCount
-	m.mu.Lock()
-	for l, g := range m.index {
-		if l.kind == byTag && len(l.name) >= len(prefix) && l.name[:len(prefix)] == prefix {
-			found = append(found, TagCount{Tag: l.name, Entries: len(g.entries)})
-		}
-	}
-	m.mu.Unlock()
-	sort.Slice(found, func(i, j int) bool {
-		if found[i].Entries != found[j].Entries {
-			return found[i].Entries > found[j].Entries
-		}
-		return found[i].Tag < found[j].Tag
-	})
-	found = found[:min(limit, len(found))]
-	for i := range found {
-		seen := map[*Entry]bool{}
-		found[i].Routes = map[string]int{}
-		m.each(label{byTag, found[i].Tag}, func(e *Entry) {
-			if !seen[e] {
-				seen[e] = true
-				found[i].Bytes += e.size.Load()
-				found[i].Routes[e.Subject.Route]++
-			}
-		})
-	}
-	return found
-}
-
-// Some returns entries that carry a tag, or are of a route or a path, at most limit; of
-// what is asked for, the first that is not empty counts. With nothing asked for, any.
-func (m *Memory) Some(tag, route, path string, limit int) []*Entry {
-	var labels []label
-	switch {
-	case tag != "":
-		labels = []label{{byTag, tag}}
-	case route != "":
-		labels = []label{{byRoute, route}}
-	case path != "":
-		labels = []label{{byPath, path}}
-	default:
-		labels = m.routes()
-	}
-	var some []*Entry
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	for _, l := range labels {
-		if g := m.index[l]; g != nil {
-			some = append(some, g.entries[:min(len(g.entries), limit-len(some))]...)
-		}
-	}
-	return some
-}
-
-// Softened tells whether a purge marked the entry stale.
-func (e *Entry) Softened() bool { return e.soft.Load() }
-
-// RouteCounts returns how many entries each route holds.
-func (m *Memory) RouteCounts() map[string]int {
-	counts := map[string]int{}
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	for l, g := range m.index {
-		if l.kind == byRoute {
-			counts[l.name] = len(g.entries)
-		}
-	}
-	return counts
-}
-
-// Newest returns the entry of a path that came last, among those that fit; nil if none does.
-func (m *Memory) Newest(path string, fits func(*Entry) bool) (newest *Entry) {
-	m.each(label{byPath, path}, func(e *Entry) {
-		if fits(e) && (newest == nil || e.Received.After(newest.Received)) {
-			newest = e
-		}
-	})
-	return newest
-}
-
-// RouteBytes is how much the entries of a route take.
-func (m *Memory) RouteBytes(route string) (bytes int64) {
-	seen := map[*Entry]bool{}
-	m.each(label{byRoute, route}, func(e *Entry) {
-		if !seen[e] {
-			seen[e] = true
-			bytes += e.size.Load()
-		}
-	})
-	return bytes
 }

@@ -6,6 +6,8 @@
 package tags
 
 import (
+	"errors"
+	"fmt"
 	"maps"
 	"math"
 	"slices"
@@ -28,7 +30,15 @@ const (
 	Soften
 )
 
-// String is the mode's name in the API.
+// ParseMode returns the mode of a name; Drop if it is none.
+func ParseMode(name string) Mode {
+	if name == Soften.String() {
+		return Soften
+	}
+	return Drop
+}
+
+// String returns the mode's name in the API.
 func (m Mode) String() string {
 	if m == Soften {
 		return "stale"
@@ -39,8 +49,11 @@ func (m Mode) String() string {
 // URL names entries by where they were asked for. Host and Query count only where
 // AnyHost and AnyQuery are not set.
 type URL struct {
-	Host, Path, Query string
-	AnyHost, AnyQuery bool
+	Host     string `json:"host,omitempty"`
+	Path     string `json:"path"`
+	Query    string `json:"query,omitempty"`
+	AnyHost  bool   `json:"any_host,omitempty"`
+	AnyQuery bool   `json:"any_query,omitempty"`
 }
 
 // Covers reports whether an entry is named. One that answers other queries than its own is
@@ -53,33 +66,58 @@ func (u URL) Covers(s *Subject) bool {
 // it. No query is written so.
 const someQuery = "\n"
 
-// Prefix names entries by how their path begins. Host counts only where AnyHost is not set.
-type Prefix struct {
-	Host, Path string
-	AnyHost    bool
+// Below names entries by how their path begins. Host counts only where AnyHost is not set.
+type Below struct {
+	Host    string `json:"host,omitempty"`
+	Path    string `json:"path"`
+	AnyHost bool   `json:"any_host,omitempty"`
 }
 
 // Covers tells whether an entry asked for at host and path is named.
-func (p Prefix) Covers(host, path string) bool {
+func (p Below) Covers(host, path string) bool {
 	return (p.AnyHost || p.Host == host) && strings.HasPrefix(path, p.Path)
 }
 
-// Purge is an order at its place in the ledger.
+// Purge is an order at its place in the ledger. In JSON it is what it names, as the ledger keeps
+// it.
 type Purge struct {
-	Sequence Stamp
-	Mode     Mode
-	Tags     []string
+	Sequence Stamp    `json:"-"`
+	Mode     Mode     `json:"-"`
+	Tags     []string `json:"tags,omitempty"`
 	// Together keeps Tags to the entries that carry all of them.
-	Together bool
-	Routes   []string
-	URLs     []URL
-	Prefixes []Prefix
-	Hosts    []string
-	All      bool
+	Together bool     `json:"together,omitempty"`
+	Routes   []string `json:"routes,omitempty"`
+	URLs     []URL    `json:"urls,omitempty"`
+	Below    []Below  `json:"prefixes,omitempty"` // as ledgers of before have it
+	Hosts    []string `json:"hosts,omitempty"`
+	All      bool     `json:"all,omitempty"`
 	// Host, if set, keeps Tags to the entries of one host: what an origin's answer says
 	// counts within that origin only (RFC 9875 §3). The fragments of applications belong to
 	// no host, so that they go with each.
-	Host string
+	Host string `json:"host,omitempty"`
+}
+
+// MaxTag is the longest tag, in bytes.
+const MaxTag = 1024
+
+// Check returns an error that says what is wrong with an order of somebody's: that it names
+// nothing, or something that no entry carries.
+func (p *Purge) Check() error {
+	switch {
+	case p.Together && len(p.Tags) == 0:
+		return errors.New("together is about tags, and there are none; name the tags that an entry must all carry")
+	case !p.All && len(p.Tags)+len(p.URLs)+len(p.Routes)+len(p.Below)+len(p.Hosts) == 0:
+		return errors.New("the purge names nothing; give tags, urls, routes, below or hosts, or all: true")
+	}
+	for _, tag := range p.Tags {
+		switch {
+		case tag == "" || len(tag) > MaxTag:
+			return fmt.Errorf("a tag has 1 to %d bytes; one here has %d", MaxTag, len(tag))
+		case !IsText(tag):
+			return fmt.Errorf("the tag %q is not text: it must be UTF-8 without NUL", tag)
+		}
+	}
+	return nil
 }
 
 // Covers tells whether the purge names an entry, whenever it was filled. The marks say
@@ -89,7 +127,7 @@ func (p *Purge) Covers(s *Subject) bool {
 		return true
 	}
 	return slices.ContainsFunc(p.URLs, func(u URL) bool { return u.Covers(s) }) ||
-		slices.ContainsFunc(p.Prefixes, func(x Prefix) bool { return x.Covers(s.Host, s.Path) })
+		slices.ContainsFunc(p.Below, func(x Below) bool { return x.Covers(s.Host, s.Path) })
 }
 
 // IsText reports whether a text can be kept: it is UTF-8 without NUL.
@@ -105,7 +143,7 @@ func (p *Purge) IsText() bool {
 		}
 	}
 	return !slices.ContainsFunc(p.URLs, func(u URL) bool { return !IsText(u.Host) || !IsText(u.Path) || !IsText(u.Query) }) &&
-		!slices.ContainsFunc(p.Prefixes, func(x Prefix) bool { return !IsText(x.Host) || !IsText(x.Path) })
+		!slices.ContainsFunc(p.Below, func(x Below) bool { return !IsText(x.Host) || !IsText(x.Path) })
 }
 
 func (p *Purge) coversTags(s *Subject) bool {
@@ -189,7 +227,7 @@ type Marks struct {
 	routes   map[string]mark
 	hosts    map[string]mark
 	urls     map[URL]mark
-	prefixes map[Prefix]mark
+	below    map[Below]mark
 	lengths  []int             // of the prefixes' paths, each once
 	sets     map[string]*set   // by their tags, joined
 	together map[string][]*set // by one of their tags, that which had the fewest
@@ -241,13 +279,13 @@ func (m *Marks) Len() int {
 }
 
 func (m *Marks) len() int {
-	return len(m.tags) + len(m.routes) + len(m.hosts) + len(m.urls) + len(m.prefixes) + len(m.sets)
+	return len(m.tags) + len(m.routes) + len(m.hosts) + len(m.urls) + len(m.below) + len(m.sets)
 }
 
 // forget drops every mark but the one for all.
 func (m *Marks) forget() {
 	m.tags, m.routes, m.hosts = map[string]mark{}, map[string]mark{}, map[string]mark{}
-	m.urls, m.prefixes, m.lengths = map[URL]mark{}, map[Prefix]mark{}, nil
+	m.urls, m.below, m.lengths = map[URL]mark{}, map[Below]mark{}, nil
 	m.sets, m.together, m.bytes = map[string]*set{}, map[string][]*set{}, 0
 }
 
@@ -286,11 +324,11 @@ func (m *Marks) Apply(p Purge) {
 		}
 		put(m, m.urls, names, p.Sequence, p.Mode, URL.length)
 	}
-	for _, x := range p.Prefixes {
+	for _, x := range p.Below {
 		if x.AnyHost {
 			x.Host = ""
 		}
-		put(m, m.prefixes, []Prefix{x}, p.Sequence, p.Mode, Prefix.length)
+		put(m, m.below, []Below{x}, p.Sequence, p.Mode, Below.length)
 		if !slices.Contains(m.lengths, len(x.Path)) {
 			m.lengths = append(m.lengths, len(x.Path))
 		}
@@ -312,7 +350,7 @@ func lengthOf(name string) int { return len(name) }
 
 func (u URL) length() int { return len(u.Host) + len(u.Path) + len(u.Query) + 48 }
 
-func (x Prefix) length() int { return len(x.Host) + len(x.Path) + 32 }
+func (x Below) length() int { return len(x.Host) + len(x.Path) + 32 }
 
 // put sets the marks of names. Under mu.
 func put[K comparable](m *Marks, marks map[K]mark, names []K, sequence Stamp, mode Mode, length func(K) int) {
@@ -374,9 +412,9 @@ func (m *Marks) fold(upTo Stamp) {
 	prune(m.routes, upTo)
 	prune(m.hosts, upTo)
 	prune(m.urls, upTo)
-	prune(m.prefixes, upTo)
+	prune(m.below, upTo)
 	m.lengths = nil
-	for x := range m.prefixes {
+	for x := range m.below {
 		if !slices.Contains(m.lengths, len(x.Path)) {
 			m.lengths = append(m.lengths, len(x.Path))
 		}
@@ -402,7 +440,7 @@ func (m *Marks) weigh() {
 	for u := range m.urls {
 		m.bytes += int64(markOverhead + u.length())
 	}
-	for x := range m.prefixes {
+	for x := range m.below {
 		m.bytes += int64(markOverhead + x.length())
 	}
 	for name, s := range m.sets {
@@ -481,8 +519,8 @@ func (m *Marks) JudgeSince(s *Subject, since Stamp) Verdict {
 	}
 	for _, n := range m.lengths {
 		if n <= len(s.Path) {
-			v = max(v, m.prefixes[Prefix{Host: s.Host, Path: s.Path[:n]}].judge(since, v))
-			v = max(v, m.prefixes[Prefix{AnyHost: true, Path: s.Path[:n]}].judge(since, v))
+			v = max(v, m.below[Below{Host: s.Host, Path: s.Path[:n]}].judge(since, v))
+			v = max(v, m.below[Below{AnyHost: true, Path: s.Path[:n]}].judge(since, v))
 		}
 	}
 	return v

@@ -7,9 +7,6 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"pgregory.net/rapid"
-
-	"gerastic/internal/core/httprules"
-	"gerastic/internal/core/key"
 )
 
 func TestMarksJudge(t *testing.T) {
@@ -38,10 +35,10 @@ func TestMarksJudge(t *testing.T) {
 		{"one tag together is that tag", Purge{Sequence: 6, Tags: []string{"board"}, Together: true}, Dropped},
 		{"its host", Purge{Sequence: 6, Hosts: []string{"h"}}, Dropped},
 		{"another host", Purge{Sequence: 6, Hosts: []string{"g"}}, Alive},
-		{"how its path begins", Purge{Sequence: 6, Prefixes: []Prefix{{AnyHost: true, Path: "/"}}}, Dropped},
-		{"how its path begins, on its host", Purge{Sequence: 6, Prefixes: []Prefix{{Host: "h", Path: "/p"}}}, Dropped},
-		{"how its path begins, on another host", Purge{Sequence: 6, Prefixes: []Prefix{{Host: "g", Path: "/p"}}}, Alive},
-		{"a longer path", Purge{Sequence: 6, Prefixes: []Prefix{{AnyHost: true, Path: "/p/"}}}, Alive},
+		{"how its path begins", Purge{Sequence: 6, Below: []Below{{AnyHost: true, Path: "/"}}}, Dropped},
+		{"how its path begins, on its host", Purge{Sequence: 6, Below: []Below{{Host: "h", Path: "/p"}}}, Dropped},
+		{"how its path begins, on another host", Purge{Sequence: 6, Below: []Below{{Host: "g", Path: "/p"}}}, Alive},
+		{"a longer path", Purge{Sequence: 6, Below: []Below{{AnyHost: true, Path: "/p/"}}}, Alive},
 		{"softened", Purge{Sequence: 6, Mode: Soften, Tags: []string{"board"}}, Softened},
 		{"everything softened", Purge{Sequence: 6, Mode: Soften, All: true}, Softened},
 	} {
@@ -76,7 +73,7 @@ func TestPromise2MarksAgreeWithTheLedger(t *testing.T) {
 			case 3, 4:
 				p.URLs = []URL{{Host: name.Draw(t, "host"), Path: path.Draw(t, "path"), AnyQuery: rapid.Bool().Draw(t, "any")}}
 			case 5:
-				p.Prefixes = []Prefix{{Host: name.Draw(t, "host"), Path: path.Draw(t, "path"), AnyHost: rapid.Bool().Draw(t, "any")}}
+				p.Below = []Below{{Host: name.Draw(t, "host"), Path: path.Draw(t, "path"), AnyHost: rapid.Bool().Draw(t, "any")}}
 			default:
 				p.Tags = rapid.SliceOfN(name, 1, 3).Draw(t, "tags")
 				p.Together = rapid.Bool().Draw(t, "together")
@@ -132,36 +129,6 @@ func TestALedgerThatWasSetBack(t *testing.T) {
 	m.Apply(Purge{Sequence: 4, Tags: []string{"b"}})
 	assert.Equal(t, Dropped, m.Judge(&Subject{Stamp: 3, Tags: []string{"b"}}))
 	assert.Equal(t, Alive, m.Judge(&Subject{Stamp: 3, Tags: []string{"a"}}), "that was in the other history")
-}
-
-func TestTemplates(t *testing.T) {
-	r := &key.Request{Host: "h", Query: "page=2&q=a%20b", Header: httprules.Header{"Accept-Language": {"nb"}, "Cookie": {"currency=kr"}}}
-	value := func(name string) string { return map[string]string{"port": "gannet sound"}[name] }
-	for _, c := range []struct {
-		template, want string
-		ok             bool
-	}{
-		{"timetable", "timetable", true},
-		{"port:{path.port}", "port:gannet sound", true},
-		{"{host}/{query.page}/{header.accept-language}/{cookie.currency}", "h/2/nb/kr", true},
-		{"q:{query.q}", "q:a b", true},
-		{"q:{query.none}", "", false},
-	} {
-		parsed, err := ParseTemplate(c.template, []string{"port"})
-		assert.NoError(t, err)
-		tag, ok := parsed.Tag(r, value)
-		assert.Equal(t, c.ok, ok, c.template)
-		assert.Equal(t, c.want, tag)
-	}
-	for template, says := range map[string]string{
-		"": "at least one character", "a{": "not closed", "{path.vessel}": "has no {vessel}", "{body.x}": "a place is", "{query.}": "a place is", "{header.a b}": "a place is",
-	} {
-		_, err := ParseTemplate(template, []string{"port"})
-		assert.ErrorContains(t, err, says)
-	}
-	long, _ := ParseTemplate("{path.x}", []string{"x"})
-	_, ok := long.Tag(r, func(string) string { return strings.Repeat("x", 1025) })
-	assert.False(t, ok, "a tag over the limit is not carried")
 }
 
 func BenchmarkApply(b *testing.B) {
