@@ -13,6 +13,7 @@ demo: packages build
 
 # The applications of test/frameworks want the machine for themselves, and so do the others.
 test: packages browser frameworks build lint
+	cd client && go test -race ./...
 	go test -race -timeout 8m $$(go list ./... | grep -v /test/frameworks)
 	go test -race -timeout 4m ./test/frameworks
 
@@ -54,7 +55,8 @@ generate: console/node_modules/.installed
 lint: console/node_modules/.installed
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "run gofmt -w on:"; gofmt -l $$(git ls-files '*.go'); exit 1; }
 	go vet ./...
-	go tool staticcheck ./...
+	cd client && go vet ./...
+	go tool staticcheck ./... gerastic.example/client/...
 	cd console && npm run --silent lint
 	console/node_modules/.bin/tsc --noEmit --strict --target ES2022 --lib ES2022,DOM,DOM.Iterable --module ESNext --moduleResolution bundler clients/js/test/types.ts
 

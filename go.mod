@@ -24,8 +24,11 @@ require (
 	pgregory.net/rapid v1.3.0
 )
 
+require github.com/x448/float16 v0.8.4 // indirect
+
 require (
 	dario.cat/mergo v1.0.1 // indirect
+	gerastic.example/client v0.0.0
 	github.com/BurntSushi/toml v1.4.1-0.20240526193622-a339e1f7089c // indirect
 	github.com/Masterminds/goutils v1.1.1 // indirect
 	github.com/Masterminds/semver/v3 v3.3.0 // indirect
@@ -36,6 +39,7 @@ require (
 	github.com/cespare/xxhash/v2 v2.3.0 // indirect
 	github.com/chromedp/cdproto v0.159.2 // indirect
 	github.com/clipperhouse/uax29/v2 v2.7.0 // indirect
+	github.com/fxamacker/cbor/v2 v2.10.0 // indirect
 	github.com/google/uuid v1.6.0 // indirect
 	github.com/huandu/xstrings v1.5.0 // indirect
 	github.com/inconshreveable/mousetrap v1.1.0 // indirect
@@ -66,3 +70,5 @@ require (
 )
 
 tool honnef.co/go/tools/cmd/staticcheck
+
+replace gerastic.example/client => ./client

@@ -11,7 +11,7 @@ import (
 	"time"
 	"unicode/utf8"
 
-	"gerastic/internal/core/fragment"
+	"gerastic.example/client/protocol"
 )
 
 // Fragment says what a piece is, and how long it lives.
@@ -43,7 +43,7 @@ const Forever = 100 * 365 * 24 * time.Hour
 // as in canonical JSON (RFC 8785), times behind t, bytes in hexadecimal behind x. An error
 // says which value cannot be a part.
 func (f *Fragment) Key() (string, error) {
-	if !fragment.IsName(f.Name) {
+	if !protocol.IsName(f.Name) {
 		return "", fmt.Errorf("a fragment's name has 1 to 64 letters, digits, -, _ and .; %q is none", f.Name)
 	}
 	b := make([]byte, 0, 64)
@@ -63,8 +63,8 @@ func (f *Fragment) Key() (string, error) {
 			return "", fmt.Errorf("the version of the fragment %s: %w", f.Name, err)
 		}
 	}
-	if len(b) > fragment.MaxKey {
-		return "", fmt.Errorf("the key of the fragment %s has %d bytes, and at most %d are possible; use an identifier, or a digest, in place of a long text", f.Name, len(b), fragment.MaxKey)
+	if len(b) > protocol.MaxKey {
+		return "", fmt.Errorf("the key of the fragment %s has %d bytes, and at most %d are possible; use an identifier, or a digest, in place of a long text", f.Name, len(b), protocol.MaxKey)
 	}
 	return string(b), nil
 }

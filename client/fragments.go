@@ -195,11 +195,11 @@ func (l *loading) settle(open []*piece, renew bool) {
 		renew = false
 		var mine, others []*piece
 		for i, p := range open {
-			switch a := &answers.items[i]; a.state {
+			switch a := &answers.items[i]; a.State {
 			case "fresh", "stale":
 				l.use(p, a, answers, round > 0)
 			case "yours":
-				p.lease = a.lease
+				p.lease = a.Lease
 				mine = append(mine, p)
 			case "filling":
 				others = append(others, p)
@@ -226,7 +226,7 @@ func (l *loading) lookup(open []*piece, renew bool) (*answers, error) {
 	for i, p := range open {
 		keys[i] = p.key
 	}
-	a, err := l.wire.lookup(l.ctx, keys, l.fresh, renew)
+	a, err := l.wire.lookup(l.ctx, keys, ask{fresh: l.fresh, renew: renew})
 	if err != nil && l.ctx.Err() != nil {
 		for _, p := range open {
 			p.err = l.ctx.Err()
@@ -250,8 +250,8 @@ func (l *loading) use(p *piece, a *answer, from *answers, waited bool) {
 	}
 	p.body = body
 	now := from.at
-	c := contents{tags: a.tags, stamp: from.stamp, until: now.Add(time.Duration(a.left * float64(time.Second)))}
-	if a.left > Forever.Seconds()/2 {
+	c := contents{tags: a.Tags, stamp: from.stamp, until: now.Add(time.Duration(a.Left * float64(time.Second)))}
+	if a.Left > Forever.Seconds()/2 {
 		c.until = time.Time{}
 	}
 	if l.page != nil {
@@ -259,14 +259,14 @@ func (l *loading) use(p *piece, a *answer, from *answers, waited bool) {
 	}
 	found := Reused
 	switch {
-	case a.state == "stale":
+	case a.State == "stale":
 		found = ReusedStale
-	case waited || a.waited:
+	case waited || a.Waited:
 		found = Waited
 	}
-	l.ended(p, from.namespace, found, now.Sub(l.began), time.Duration(a.age*float64(time.Second)))
-	if a.lease != "" {
-		l.fillBehind(p, a.lease)
+	l.ended(p, from.namespace, found, now.Sub(l.began), time.Duration(a.Age*float64(time.Second)))
+	if a.Lease != "" {
+		l.fillBehind(p, a.Lease)
 	}
 }
 
@@ -430,10 +430,10 @@ func (s *Fragments) warn(text string, err error) {
 
 // plain unpacks what was stored compressed.
 func plain(a *answer) ([]byte, error) {
-	if a.coding == "" {
-		return a.body, nil
+	if a.Coding == "" {
+		return a.Body, nil
 	}
-	r, err := gzip.NewReader(bytes.NewReader(a.body))
+	r, err := gzip.NewReader(bytes.NewReader(a.Body))
 	if err != nil {
 		return nil, err
 	}

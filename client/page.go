@@ -3,7 +3,6 @@ package client
 import (
 	"context"
 	"fmt"
-	"math"
 	"net/http"
 	"slices"
 	"strconv"
@@ -11,9 +10,7 @@ import (
 	"sync"
 	"time"
 
-	"github.com/dunglas/httpsfv"
-
-	"gerastic/internal/core/httprules"
+	"gerastic.example/client/protocol"
 )
 
 // page collects what is known of a page, or a piece of one, while it is made: its tags, how
@@ -51,13 +48,13 @@ func (p *page) tell(h http.Header) {
 	defer p.mu.Unlock()
 	p.sent = true
 	if len(p.tags) > 0 {
-		h.Add("Cache-Groups", httprules.FormatGroups(p.tags))
+		h.Add("Cache-Groups", protocol.FormatGroups(p.tags))
 	}
 	if p.pieces {
-		h.Set(LifeHeader, p.life(time.Now()))
+		h.Set(protocol.LifeField, p.life(time.Now()).String())
 	}
 	if len(items) > 0 {
-		h.Set(PartsHeader, partsOf(items))
+		h.Set(protocol.PartsField, protocol.FormatParts(partsOf(items)))
 		h.Add("Server-Timing", serverTiming(items))
 	}
 }
@@ -211,55 +208,23 @@ func serverTiming(items []ReportItem) string {
 	return fmt.Sprintf(`fragments;desc="%s";dur=%s`, strings.Join(words, ", "), strconv.FormatFloat(float64(longest.Microseconds())/1000, 'f', 1, 64))
 }
 
-// Headers with which a page tells the edge of the fragments in it. The edge keeps them to
-// itself, and to engineers who carry an explain token.
-const (
-	// LifeHeader holds how many seconds the shortest-lived piece still has, and the ledger
-	// sequence as of which the pieces were found: 12.3;as-of=812.
-	LifeHeader = "Gerastic-Life"
-	// PartsHeader lists the fragments, with what became of each and how deep in the page it is.
-	PartsHeader = "Gerastic-Parts"
-)
-
-// maxPartsHeader bounds PartsHeader, in bytes.
-const maxPartsHeader = 16 << 10
-
-// life writes LifeHeader.
-func (p *page) life(now time.Time) string {
-	left := Forever
+// life is how long what is in the page still lives, and as of when it was found.
+func (p *page) life(now time.Time) protocol.Life {
+	life := protocol.Life{Left: Forever, AsOf: p.stamp, Dated: p.stamp != notDated}
 	if !p.until.IsZero() {
-		left = max(0, p.until.Sub(now))
+		life.Left = max(0, p.until.Sub(now))
 	}
-	life := strconv.FormatFloat(math.Floor(left.Seconds()*1000)/1000, 'f', 3, 64)
-	if p.stamp == notDated {
-		return life
-	}
-	return life + ";as-of=" + strconv.FormatUint(p.stamp, 10)
+	return life
 }
 
-// partsOf writes PartsHeader.
-func partsOf(items []ReportItem) string {
-	var list httpsfv.List
-	size := 0
-	for _, item := range items {
-		if size += len(item.Key) + 48; size > maxPartsHeader {
-			break
-		}
-		part := httpsfv.NewItem(item.Key)
-		if strings.ContainsFunc(item.Key, func(r rune) bool { return r < 0x20 || r > 0x7e }) {
-			part = httpsfv.NewItem(httpsfv.DisplayString(item.Key))
-		}
-		part.Params.Add("found", httpsfv.Token(item.Found.String()))
-		part.Params.Add("depth", int64(item.Depth))
-		part.Params.Add("took", float64(item.Took.Microseconds())/1000)
+// partsOf are the items as the edge is told of them.
+func partsOf(items []ReportItem) []protocol.Part {
+	parts := make([]protocol.Part, len(items))
+	for i, item := range items {
+		parts[i] = protocol.Part{Name: item.Key, Found: item.Found.String(), Depth: item.Depth, Took: item.Took, Age: -1}
 		if item.Found <= ReusedStale {
-			part.Params.Add("age", int64(item.Age/time.Second))
+			parts[i].Age = item.Age
 		}
-		list = append(list, part)
 	}
-	field, err := httpsfv.Marshal(list)
-	if err != nil {
-		return ""
-	}
-	return field
+	return parts
 }

@@ -5,7 +5,7 @@ import (
 	"net/http"
 	"slices"
 
-	"gerastic/internal/core/httprules"
+	"gerastic.example/client/protocol"
 )
 
 // Tag notes that what is being made for ctx shows these things: purging one of the tags
@@ -34,7 +34,7 @@ func Piece(ctx context.Context) (piece context.Context, tags func() []string) {
 // TagFrom notes that what is being made for ctx contains an answer with this header: it
 // carries its tags (Cache-Groups, RFC 9875), too.
 func TagFrom(ctx context.Context, header http.Header) bool {
-	groups, _ := httprules.ParseGroups(header["Cache-Groups"])
+	groups, _ := protocol.ParseGroups(header["Cache-Groups"])
 	return Tag(ctx, groups...)
 }
 

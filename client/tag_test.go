@@ -10,7 +10,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
-	"gerastic/internal/core/httprules"
+	"gerastic.example/client/protocol"
 )
 
 func TestTagging(t *testing.T) {
@@ -62,7 +62,7 @@ func TestTagging(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			w := httptest.NewRecorder()
 			Tagging(c.handler).ServeHTTP(w, httptest.NewRequest("GET", "/", nil))
-			groups, _ := httprules.ParseGroups(w.Header()["Cache-Groups"])
+			groups, _ := protocol.ParseGroups(w.Header()["Cache-Groups"])
 			assert.Equal(t, c.status, w.Code)
 			assert.Equal(t, c.body, w.Body.String())
 			assert.Equal(t, c.groups, groups)

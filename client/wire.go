@@ -12,7 +12,7 @@ import (
 
 	"github.com/klauspost/compress/gzip"
 
-	"gerastic/internal/cbor"
+	"gerastic.example/client/protocol"
 )
 
 // wire carries lookups and stores.
@@ -41,7 +41,7 @@ func newWire(base, token string, o FragmentOptions) *wire {
 		w.storeURL, w.bad = url.Parse(base + "/v1/fragments/store" + query)
 	}
 	w.header = http.Header{
-		"Authorization": {"Bearer " + token}, "Content-Type": {cbor.MediaType},
+		"Authorization": {"Bearer " + token}, "Content-Type": {protocol.MediaType},
 		// A call that a broken connection swallowed is made again; nothing is sent of this.
 		"Idempotency-Key": {},
 	}
@@ -65,43 +65,29 @@ type answers struct {
 }
 
 type answer struct {
-	state, lease, coding string
-	body                 []byte
-	tags                 []string
-	age, left            float64 // seconds
-	waited               bool
-	seen                 bool
+	protocol.LookupAnswer
+	seen bool
+}
+
+// ask is what a lookup wants besides its keys.
+type ask struct {
+	fresh bool // what is stale counts as missing
+	renew bool // a lease even for what is fresh
 }
 
 // lookup finds keys. It takes no longer than the time limit, or that and the wait for what
 // others fill, as soon as Gerastic has begun to answer.
-func (w *wire) lookup(ctx context.Context, keys []string, fresh, renew bool) (*answers, error) {
-	size := 64
-	for _, key := range keys {
-		size += len(key) + 3
-	}
-	b := make([]byte, 0, size)
-	fields := 3
-	if fresh {
-		fields++
-	}
-	if renew {
-		fields++
-	}
-	b = cbor.AppendTexts(cbor.AppendText(cbor.AppendMap(b, fields), "keys"), keys)
-	b = cbor.AppendInt(cbor.AppendText(b, "wait"), w.options.Wait.Milliseconds())
-	b = cbor.AppendInt(cbor.AppendText(b, "lease"), w.options.Lease.Milliseconds())
-	if fresh {
-		b = cbor.AppendBool(cbor.AppendText(b, "fresh"), true)
-	}
-	if renew {
-		b = cbor.AppendBool(cbor.AppendText(b, "renew"), true)
+func (w *wire) lookup(ctx context.Context, keys []string, ask ask) (*answers, error) {
+	lease := float64(w.options.Lease.Milliseconds())
+	var question bytes.Buffer
+	if err := protocol.Append(&question, protocol.Lookup{Keys: keys, Wait: float64(w.options.Wait.Milliseconds()), Lease: &lease, Fresh: ask.fresh, Renew: ask.renew}); err != nil {
+		return nil, err
 	}
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	limit := time.AfterFunc(w.options.Timeout, func() { cancel(errTooLate) })
 	defer limit.Stop()
-	resp, err := w.post(ctx, w.lookupURL, b)
+	resp, err := w.post(ctx, w.lookupURL, question.Bytes())
 	if err != nil {
 		return nil, err
 	}
@@ -109,7 +95,11 @@ func (w *wire) lookup(ctx context.Context, keys []string, fresh, renew bool) (*a
 	if resp.ContentLength < 0 { // more comes when others have filled it
 		limit.Reset(w.options.Timeout + w.options.Wait)
 	}
-	a, err := readAnswers(cbor.NewReader(resp.Body, resp.ContentLength), len(keys))
+	sequence, err := readAll(resp)
+	a := &answers{}
+	if err == nil {
+		a, err = readAnswers(sequence, len(keys))
+	}
 	if err != nil && context.Cause(ctx) != nil {
 		err = context.Cause(ctx)
 	}
@@ -120,6 +110,16 @@ func (w *wire) lookup(ctx context.Context, keys []string, fresh, renew bool) (*a
 		w.known.Store(&a.namespace)
 	}
 	return a, nil
+}
+
+// readAll reads an answer to its end, into one piece where its length is known.
+func readAll(resp *http.Response) ([]byte, error) {
+	if resp.ContentLength < 0 {
+		return io.ReadAll(resp.Body)
+	}
+	whole := make([]byte, resp.ContentLength)
+	_, err := io.ReadFull(resp.Body, whole)
+	return whole, err
 }
 
 var errTooLate = fmt.Errorf("the node did not answer in time: %w", context.DeadlineExceeded)
@@ -147,64 +147,27 @@ func (w *wire) post(ctx context.Context, to *url.URL, body []byte) (*http.Respon
 	return resp, nil
 }
 
-func readAnswers(r *cbor.Reader, keys int) (*answers, error) {
-	a := &answers{items: make([]answer, keys)}
-	defer func() { a.at = time.Now() }()
-	r.Fields(func(name string) bool {
-		switch name {
-		case "namespace":
-			a.namespace = r.Text()
-		case "stamp":
-			a.stamp = uint64(r.Number())
-		default:
-			return false
-		}
-		return true
-	})
-	seen := 0
-	tags := make([]string, 0, 2*keys) // of all of them
-	for r.More() {
-		at := -1
-		var item answer
-		r.Fields(func(name string) bool {
-			switch name {
-			case "at":
-				at = int(r.Number())
-			case "state":
-				item.state = r.TextInPlace()
-			case "lease":
-				item.lease = r.Text()
-			case "coding":
-				item.coding = r.TextInPlace()
-			case "body":
-				item.body = r.Bytes()
-			case "tags":
-				from := len(tags)
-				tags = r.TextsInPlace(tags)
-				item.tags = tags[from:len(tags):len(tags)]
-			case "age":
-				item.age = r.Number()
-			case "left":
-				item.left = r.Number()
-			case "waited":
-				item.waited = r.Bool()
-			default:
-				return false
-			}
-			return true
-		})
-		if r.Err() != nil {
-			break
-		}
-		if at < 0 || at >= keys || a.items[at].seen {
-			return nil, fmt.Errorf("the answer tells of place %d among %d", at, keys)
-		}
-		item.seen = true
-		a.items[at] = item
-		seen++
-	}
-	if err := r.Err(); err != nil {
+func readAnswers(sequence []byte, keys int) (*answers, error) {
+	a := &answers{items: make([]answer, keys), at: time.Now()}
+	var head protocol.LookupHead
+	rest, err := protocol.Next(sequence, &head)
+	if err != nil {
 		return nil, err
+	}
+	a.namespace, a.stamp = head.Namespace, head.Stamp
+	seen := 0
+	for ; len(rest) > 0; seen++ {
+		var found protocol.LookupAnswer
+		if rest, err = protocol.Next(rest, &found); err != nil {
+			return nil, err
+		}
+		if found.At < 0 || found.At >= keys || a.items[found.At].seen {
+			return nil, fmt.Errorf("the answer tells of place %d among %d", found.At, keys)
+		}
+		if found.FoundFragment == nil {
+			found.FoundFragment = &protocol.FoundFragment{}
+		}
+		a.items[found.At] = answer{found, true}
 	}
 	if seen != keys {
 		return nil, io.ErrUnexpectedEOF // half is nothing
@@ -227,56 +190,52 @@ type offer struct {
 // unpacking at each use costs more than the bytes.
 const packFrom = 16 << 10
 
-func (o *offer) append(b []byte) []byte {
+// message is the offer on the wire.
+func (o *offer) message() protocol.Offer {
 	if o.failed {
-		b = cbor.AppendText(cbor.AppendText(cbor.AppendMap(b, 3), "key"), o.key)
-		b = cbor.AppendText(cbor.AppendText(b, "lease"), o.lease)
-		return cbor.AppendBool(cbor.AppendText(b, "failed"), true)
+		return protocol.Offer{Key: o.key, Lease: o.lease, Failed: true}
 	}
-	body, coding := o.body, ""
-	if len(body) >= packFrom {
+	m := protocol.Offer{
+		Key: o.key, Lease: o.lease, Type: o.kind, Life: o.life.Seconds(), Stale: o.stale.Seconds(), CostMS: float64(o.cost) / float64(time.Millisecond),
+		Tags: o.tags, Parts: o.parts, Body: o.body,
+	}
+	if len(o.body) >= packFrom {
 		var packed bytes.Buffer
 		w, _ := gzip.NewWriterLevel(&packed, 3)
-		_, _ = w.Write(body)
-		if _ = w.Close(); packed.Len() < len(body)*9/10 {
-			body, coding = packed.Bytes(), "gzip"
+		_, _ = w.Write(o.body)
+		if _ = w.Close(); packed.Len() < len(o.body)*9/10 {
+			m.Body, m.Coding = packed.Bytes(), "gzip"
 		}
 	}
-	b = cbor.AppendText(cbor.AppendText(cbor.AppendMap(b, 10), "key"), o.key)
-	b = cbor.AppendText(cbor.AppendText(b, "lease"), o.lease)
-	b = cbor.AppendText(cbor.AppendText(b, "type"), o.kind)
-	b = cbor.AppendText(cbor.AppendText(b, "coding"), coding)
-	b = cbor.AppendFloat(cbor.AppendText(b, "life"), o.life.Seconds())
-	b = cbor.AppendFloat(cbor.AppendText(b, "stale"), o.stale.Seconds())
-	b = cbor.AppendFloat(cbor.AppendText(b, "cost"), float64(o.cost)/float64(time.Millisecond))
-	b = cbor.AppendTexts(cbor.AppendText(b, "tags"), o.tags)
-	b = cbor.AppendTexts(cbor.AppendText(b, "parts"), o.parts)
-	return cbor.AppendBytes(cbor.AppendText(b, "body"), body)
+	return m
 }
 
 // store offers fragments. refusals says for each why it was not taken; "" if it was.
 func (w *wire) store(ctx context.Context, offers []offer) (refusals []string, err error) {
-	var b []byte
+	var b bytes.Buffer
 	for i := range offers {
-		b = offers[i].append(b)
+		if err := protocol.Append(&b, offers[i].message()); err != nil {
+			return nil, err
+		}
 	}
-	resp, err := w.post(ctx, w.storeURL, b)
+	resp, err := w.post(ctx, w.storeURL, b.Bytes())
 	if err != nil {
 		return nil, err
 	}
 	defer resp.Body.Close()
-	refusals = make([]string, len(offers))
-	r := cbor.NewReader(resp.Body, resp.ContentLength)
-	for i := 0; r.More() && i < len(offers); i++ {
-		r.Fields(func(name string) bool {
-			if name == "why" {
-				refusals[i] = r.Text()
-				return true
-			}
-			return false
-		})
+	rest, err := readAll(resp)
+	if err != nil {
+		return nil, err
 	}
-	return refusals, r.Err()
+	refusals = make([]string, len(offers))
+	for i := 0; len(rest) > 0 && i < len(offers); i++ {
+		var stored protocol.Stored
+		if rest, err = protocol.Next(rest, &stored); err != nil {
+			return nil, err
+		}
+		refusals[i] = stored.Why
+	}
+	return refusals, nil
 }
 
 // FragmentBody returns the bytes of a fragment as they are stored, unpacked; an error with

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"gerastic.example/client/protocol"
 	"net/http"
 	"strconv"
 	"strings"
@@ -13,8 +14,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 
-	"gerastic/client/aftercommit"
-	"gerastic/internal/core/httprules"
+	"gerastic.example/client/aftercommit"
 )
 
 // Edit is what the operations desk changes of a sailing; nil leaves a field as it is.
@@ -156,4 +156,4 @@ func readEdit(r *http.Request, e *Edit) error {
 }
 
 // groupList writes tags as a structured-field list of strings (RFC 9875).
-func groupList(tags []string) string { return httprules.FormatGroups(tags) }
+func groupList(tags []string) string { return protocol.FormatGroups(tags) }

@@ -8,7 +8,7 @@ import (
 	"strconv"
 	"strings"
 
-	"gerastic/client/aftercommit"
+	"gerastic.example/client/aftercommit"
 	"github.com/vektah/gqlparser/v2"
 	"github.com/vektah/gqlparser/v2/ast"
 	"github.com/vektah/gqlparser/v2/validator/rules"

@@ -13,7 +13,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
-	"gerastic/client/aftercommit"
+	"gerastic.example/client/aftercommit"
 )
 
 // noticeEdit is what the desk writes of a notice; nil leaves a field as it is.

@@ -8,7 +8,7 @@ import (
 	"net/http"
 	"time"
 
-	"gerastic/client"
+	"gerastic.example/client"
 )
 
 // A port's page is made of fragments: it holds a board, the board holds rows, a row holds a

@@ -16,8 +16,8 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
-	"gerastic/client"
-	"gerastic/client/aftercommit"
+	"gerastic.example/client"
+	"gerastic.example/client/aftercommit"
 	"gerastic/internal/localpg"
 	"gerastic/internal/node"
 )

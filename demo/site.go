@@ -18,8 +18,8 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
-	"gerastic/client"
-	"gerastic/client/aftercommit"
+	"gerastic.example/client"
+	"gerastic.example/client/aftercommit"
 )
 
 //go:embed templates/*.html assets/*

@@ -17,7 +17,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"gerastic/client"
+	"gerastic.example/client"
 	"gerastic/internal/detect"
 	"gerastic/internal/node"
 	"gerastic/internal/records"
@@ -124,9 +124,17 @@ func (w *watched) expect(what string, want ...string) {
 	require.Equal(w.t, append([]string{}, want...), append([]string{}, got...), what)
 }
 
-func (w *watched) run(source string) client.ChangeRun {
-	run, err := w.api.RunChanges(ctx, source)
-	require.NoError(w.t, err)
+// run reads a source once, after whoever reads it already.
+func (w *watched) run(source string) (run client.ChangeRun) {
+	require.Eventually(w.t, func() bool {
+		var err error
+		run, err = w.api.RunChanges(ctx, source)
+		if client.StatusOf(err) == http.StatusConflict {
+			return false
+		}
+		require.NoError(w.t, err)
+		return true
+	}, 10*time.Second, time.Millisecond)
 	return run
 }
 

@@ -10,6 +10,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"os/exec"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -19,8 +20,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"gerastic/client"
-	"gerastic/internal/cbor"
+	"gerastic.example/client"
+	"gerastic.example/client/protocol"
 	"gerastic/internal/node"
 )
 
@@ -126,7 +127,6 @@ func TestFragmentsByPlainHTTP(t *testing.T) {
 	assert.Equal(t, "missing", do("GET", card+"?lease=0", "").header.Get("Gerastic-State"))
 }
 
-// TestManyAtOnceByPlainHTTP speaks CBOR by hand.
 // TestNothingIsInventedOfFragments: one that was stored without a type comes without.
 func TestNothingIsInventedOfFragments(t *testing.T) {
 	mine := "Authorization: Bearer " + application(t, "untyped")
@@ -140,60 +140,53 @@ func TestNothingIsInventedOfFragments(t *testing.T) {
 	assert.Contains(t, got.header.Get("Content-Security-Policy"), "sandbox")
 }
 
+// message is one message of a call for many fragments.
+func message(t *testing.T, m any) []byte {
+	var b bytes.Buffer
+	require.NoError(t, protocol.Append(&b, m))
+	return b.Bytes()
+}
+
 func TestManyAtOnceByPlainHTTP(t *testing.T) {
 	token := "Authorization: Bearer " + application(t, "many")
-	call := func(what string, body []byte) *cbor.Reader {
+	call := func(what string, body []byte) []byte {
 		p := fetch(t, "POST", company.Node.ControlURL()+"/v1/fragments/"+what, string(body), token)
 		require.Equal(t, 200, p.status, p.body)
-		return cbor.NewReader(strings.NewReader(p.body), int64(len(p.body)))
+		return []byte(p.body)
 	}
-	type item struct{ state, lease, body, why string }
-	read := func(r *cbor.Reader, header bool) (items map[int]item) {
-		if header {
-			r.Skip()
+	look := func() []protocol.LookupAnswer {
+		answers := make([]protocol.LookupAnswer, 3)
+		var head protocol.LookupHead
+		rest, err := protocol.Next(call("lookup", message(t, protocol.Lookup{Keys: []string{"a", "b", "c"}})), &head)
+		require.NoError(t, err)
+		assert.Equal(t, "many", head.Namespace)
+		for len(rest) > 0 {
+			var a protocol.LookupAnswer
+			rest, err = protocol.Next(rest, &a)
+			require.NoError(t, err)
+			answers[a.At] = a
 		}
-		items = map[int]item{}
-		for r.More() {
-			at, i := 0, item{}
-			r.Fields(func(name string) bool {
-				switch name {
-				case "at":
-					at = int(r.Number())
-				case "state":
-					i.state = r.Text()
-				case "lease":
-					i.lease = r.Text()
-				case "body":
-					i.body = string(r.Bytes())
-				case "why":
-					i.why = r.Text()
-				default:
-					return false
-				}
-				return true
-			})
-			items[at] = i
-		}
-		require.NoError(t, r.Err())
-		return items
+		return answers
 	}
-	question := cbor.AppendTexts(cbor.AppendText(cbor.AppendMap(nil, 1), "keys"), []string{"a", "b", "c"})
-	found := read(call("lookup", question), true)
-	require.Len(t, found, 3)
+	found := look()
 	body := bytes.Repeat([]byte{0, 1, 254, 255}, 50_000) // of any bytes, and large
 	offer := func(key, lease string, life float64) []byte {
-		b := cbor.AppendText(cbor.AppendText(cbor.AppendMap(nil, 4), "key"), key)
-		b = cbor.AppendText(cbor.AppendText(b, "lease"), lease)
-		b = cbor.AppendFloat(cbor.AppendText(b, "life"), life)
-		return cbor.AppendBytes(cbor.AppendText(b, "body"), body)
+		return message(t, protocol.Offer{Key: key, Lease: lease, Life: life, Body: body})
 	}
-	stored := read(call("store", append(append(offer("a", found[0].lease, 60), offer("b", "wrong", 60)...), offer("c", found[2].lease, 0)...)), false)
-	assert.Empty(t, stored[0].why)
-	assert.Contains(t, stored[1].why, "not in force")
-	assert.Contains(t, stored[2].why, "lifetime")
-	found = read(call("lookup", question), true)
-	assert.Equal(t, string(body), found[0].body)
-	assert.Equal(t, []string{"fresh", "filling", "filling"}, []string{found[0].state, found[1].state, found[2].state})
+	rest := call("store", slices.Concat(offer("a", found[0].Lease, 60), offer("b", "wrong", 60), offer("c", found[2].Lease, 0)))
+	stored := make([]protocol.Stored, 3)
+	for i := range stored {
+		var err error
+		rest, err = protocol.Next(rest, &stored[i])
+		require.NoError(t, err)
+	}
+	assert.Empty(t, rest)
+	assert.Empty(t, stored[0].Why)
+	assert.Contains(t, stored[1].Why, "not in force")
+	assert.Contains(t, stored[2].Why, "lifetime")
+	found = look()
+	assert.Equal(t, body, found[0].Body)
+	assert.Equal(t, []string{"fresh", "filling", "filling"}, []string{found[0].State, found[1].State, found[2].State})
 }
 
 func TestLoadOrFill(t *testing.T) {

@@ -22,7 +22,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"gerastic/client"
+	"gerastic.example/client"
 	"gerastic/internal/localpg"
 )
 

@@ -16,8 +16,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"gerastic/client"
-	"gerastic/client/aftercommit"
+	"gerastic.example/client"
+	"gerastic.example/client/aftercommit"
 	"gerastic/internal/node"
 )
 

@@ -2,6 +2,7 @@ package test
 
 import (
 	"fmt"
+	"gerastic.example/client/protocol"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -12,8 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"gerastic/client"
-	"gerastic/internal/core/httprules"
+	"gerastic.example/client"
 	"gerastic/internal/node"
 )
 
@@ -32,7 +32,7 @@ func TestPurgesOfEveryKind(t *testing.T) {
 				names = append(names, fmt.Sprint("n", i))
 			}
 		}
-		w.Header().Set("Cache-Groups", httprules.FormatGroups(names))
+		w.Header().Set("Cache-Groups", protocol.FormatGroups(names))
 		_, _ = w.Write([]byte(r.URL.String()))
 	}))
 	t.Cleanup(server.Close)

@@ -19,7 +19,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"gerastic/client"
+	"gerastic.example/client"
 	"gerastic/internal/node"
 	"gerastic/internal/records"
 )

@@ -16,7 +16,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"gerastic/client"
+	"gerastic.example/client"
 )
 
 // TestASlowPageBecomesFastAndIsNewAfterAPurge is the product in one test: a page is

@@ -16,7 +16,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"gerastic/client"
+	"gerastic.example/client"
 	"gerastic/console"
 	"gerastic/demo"
 	"gerastic/internal/node"

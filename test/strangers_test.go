@@ -19,8 +19,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"gerastic/client"
-	"gerastic/internal/cbor"
+	"gerastic.example/client"
+	"gerastic.example/client/protocol"
 	"gerastic/internal/cli"
 	"gerastic/internal/detect"
 	"gerastic/internal/node"
@@ -180,17 +180,12 @@ func TestAStoreCallHoldsWhatItMayKeep(t *testing.T) {
 	mine := "Authorization: Bearer " + application(t, "hoards")
 	at := company.Node.ControlURL() + "/v1/fragments/"
 	lease := func(key string) string { return fetch(t, "GET", at+key, "", mine).header.Get("Gerastic-Lease") }
-	offer := func(key, lease string, body []byte, parts int) (b []byte) {
-		b = cbor.AppendMap(b, 5)
-		b = cbor.AppendText(cbor.AppendText(b, "key"), key)
-		b = cbor.AppendText(cbor.AppendText(b, "lease"), lease)
-		b = cbor.AppendFloat(cbor.AppendText(b, "life"), 60)
-		names := make([]string, parts)
-		for i := range names {
-			names[i] = fmt.Sprintf("hoards/part(%d)", i)
+	offer := func(key, lease string, body []byte, parts int) []byte {
+		o := protocol.Offer{Key: key, Lease: lease, Life: 60, Body: body}
+		for i := range parts {
+			o.Parts = append(o.Parts, fmt.Sprintf("hoards/part(%d)", i))
 		}
-		b = cbor.AppendTexts(cbor.AppendText(b, "parts"), names)
-		return cbor.AppendBytes(cbor.AppendText(b, "body"), body)
+		return message(t, o)
 	}
 	body := slices.Concat(offer("long", "made-up", make([]byte, 3<<20), 1), offer("many", lease("many"), []byte("made of a million"), 400_000), offer("last", lease("last"), []byte("the last"), 1))
 	before, err := api().Nodes(ctx)

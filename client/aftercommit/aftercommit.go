@@ -18,7 +18,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgxpool"
 
-	"gerastic/client"
+	"gerastic.example/client"
 )
 
 // Outbox sends what transactions changed.

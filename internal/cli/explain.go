@@ -8,7 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"gerastic/client"
+	"gerastic.example/client"
 	"gerastic/internal/core/httprules"
 )
 

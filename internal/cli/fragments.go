@@ -11,7 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"gerastic/client"
+	"gerastic.example/client"
 	"gerastic/internal/core/policy"
 )
 

@@ -14,7 +14,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
-	"gerastic/client"
+	"gerastic.example/client"
 )
 
 func (a *app) purge() *cobra.Command {

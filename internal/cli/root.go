@@ -15,7 +15,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"gerastic/client"
+	"gerastic.example/client"
 	"gerastic/internal/node"
 )
 

@@ -20,7 +20,7 @@ import (
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
 
-	"gerastic/client"
+	"gerastic.example/client"
 	"gerastic/internal/core/barrier"
 	"gerastic/internal/core/fragment"
 	"gerastic/internal/core/meter"

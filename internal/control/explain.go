@@ -9,7 +9,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"gerastic/client"
+	"gerastic.example/client"
 	"gerastic/internal/core/decide"
 	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/policy"

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"gerastic.example/client/protocol"
 	"io"
 	"net/http"
 	"net/url"
@@ -16,7 +17,7 @@ import (
 	"github.com/go-chi/chi/v5"
 	"github.com/klauspost/compress/gzip"
 
-	"gerastic/client"
+	"gerastic.example/client"
 	"gerastic/internal/core/fill"
 	"gerastic/internal/core/fragment"
 	"gerastic/internal/core/httprules"
@@ -102,7 +103,7 @@ func (c *Control) namespaceOf(r *http.Request) (namespace string, status int, wh
 		return namespace, 0, ""
 	case !token.May(records.Admin):
 		return "", http.StatusForbidden, fmt.Sprintf("the token is for the fragments of %s, not of %s", namespace, named)
-	case !fragment.IsName(named):
+	case !protocol.IsName(named):
 		return "", http.StatusBadRequest, fmt.Sprintf("%q is no namespace: it has 1 to 64 letters, digits, -, _ and .", named)
 	}
 	return named, 0, ""
@@ -221,7 +222,7 @@ func (c *Control) getFragment(w http.ResponseWriter, r *http.Request, namespace 
 		h.Set(leftHeader, strconv.FormatFloat(a.Left(now).Seconds(), 'f', 3, 64))
 		h.Set(costHeader, strconv.FormatFloat(milliseconds(e.Cost()), 'f', 3, 64))
 		if len(e.Subject.Tags) > 0 {
-			h.Set("Cache-Groups", httprules.FormatGroups(e.Subject.Tags))
+			h.Set("Cache-Groups", protocol.FormatGroups(e.Subject.Tags))
 		}
 		// Whoever stores fragments writes what they like, and this is the console's own origin: no
 		// browser may take it for more than bytes.
@@ -349,8 +350,8 @@ func (c *Control) putFragment(w http.ResponseWriter, r *http.Request, namespace 
 		}
 	}
 	var cut int
-	if in.Tags, cut = httprules.ParseGroups(r.Header["Cache-Groups"]); cut > 0 || len(in.Tags) == 0 && r.Header.Get("Cache-Groups") != "" {
-		problem(w, http.StatusUnprocessableEntity, fmt.Sprintf(`Cache-Groups is a list of strings, such as "port:tholm", "notices": at most %d of them`, httprules.MaxGroups))
+	if in.Tags, cut = protocol.ParseGroups(r.Header["Cache-Groups"]); cut > 0 || len(in.Tags) == 0 && r.Header.Get("Cache-Groups") != "" {
+		problem(w, http.StatusUnprocessableEntity, fmt.Sprintf(`Cache-Groups is a list of strings, such as "port:tholm", "notices": at most %d of them`, protocol.MaxTags))
 		return
 	}
 	if bad := in.Check(); bad != nil {

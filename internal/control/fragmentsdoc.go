@@ -5,7 +5,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"gerastic/internal/cbor"
+	"gerastic.example/client/protocol"
 	"gerastic/internal/records"
 )
 
@@ -69,8 +69,8 @@ func (c *Control) describeFragments() {
 	})
 	add("lookup-fragments", http.MethodPost, "/v1/fragments/lookup", "Find up to 1,000 fragments in one round trip",
 		"The body is a CBOR map: keys (array of texts), wait and lease (milliseconds), fresh, renew and details (booleans). The answer is a CBOR sequence (RFC 8742): a map with namespace and stamp, then for each key, in any order, a map with at (its place), state, and as they apply lease, cause, waited, body, coding, age, left (seconds), tags, and with details type and cost (milliseconds).",
-		[]*huma.Param{namespace}, binary("application/cbor"), map[string]*huma.Response{"200": answer("What was found", cbor.MediaType), "400": fault("The body is no lookup")})
+		[]*huma.Param{namespace}, binary("application/cbor"), map[string]*huma.Response{"200": answer("What was found", protocol.MediaType), "400": fault("The body is no lookup")})
 	add("store-fragments", http.MethodPost, "/v1/fragments/store", "Store up to 1,000 fragments in one round trip",
 		"The body is a CBOR sequence of maps with key, lease, and either failed: true or body, type, coding, life and stale (seconds), cost (milliseconds), tags, parts. The answer is a CBOR sequence of maps, in the same order, with at, stored, and if it is not stored refused (invalid, overtaken, too-large) and why.",
-		[]*huma.Param{namespace}, binary(cbor.MediaType), map[string]*huma.Response{"200": answer("What became of each", cbor.MediaType), "400": fault("The body is no sequence of fragments"), "411": fault("The length is missing"), "413": fault("It does not fit into the store")})
+		[]*huma.Param{namespace}, binary(protocol.MediaType), map[string]*huma.Response{"200": answer("What became of each", protocol.MediaType), "400": fault("The body is no sequence of fragments"), "411": fault("The length is missing"), "413": fault("It does not fit into the store")})
 }

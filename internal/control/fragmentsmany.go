@@ -2,23 +2,23 @@ package control
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
-	"math"
+	"io"
 	"net/http"
 	"strconv"
 	"sync"
 	"time"
 
-	"gerastic/internal/cbor"
+	"gerastic.example/client/protocol"
+
 	"gerastic/internal/core/fragment"
-	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/meter"
 )
 
 // Limits of the calls for many fragments.
 const (
-	maxKeys   = 1000
-	maxLookup = maxKeys * (fragment.MaxKey + 16)
+	maxLookup = protocol.MaxKeys * (protocol.MaxKey + 16)
 	// gathered is how much of an answer is put together before it goes out.
 	gathered = 96 << 10
 )
@@ -26,284 +26,185 @@ const (
 // question is the body of a lookup.
 type question struct {
 	asked
+	ids     []fragment.ID
 	details bool // tell type and cost, too
 }
 
-func (o *out) question(r *cbor.Reader, namespace string) (q question, err error) {
-	q.Lease = defaultLease
-	span := func(most time.Duration) time.Duration {
-		ms := r.Number()
-		if !(ms >= 0 && ms <= float64(most/time.Millisecond)) {
-			err = fmt.Errorf("wait and lease are milliseconds, from 0 to %d", most/time.Millisecond)
-			return 0
+// readQuestion reads a lookup; an error says what is wrong with it.
+func readQuestion(r *http.Request, namespace string) (q question, err error) {
+	body, err := io.ReadAll(r.Body)
+	if err != nil {
+		return q, fmt.Errorf("the lookup did not come whole: %w", err)
+	}
+	var asks protocol.Lookup
+	rest, err := protocol.Next(body, &asks)
+	if err == nil && len(rest) > 0 {
+		err = errors.New("more follows it")
+	}
+	if err != nil {
+		return q, fmt.Errorf("the body is not a lookup: a CBOR map with keys (an array of texts), and perhaps wait, lease, fresh, renew, details: %w", err)
+	}
+	q.Lease, q.FreshOnly, q.Renew, q.details = defaultLease, asks.Fresh, asks.Renew, asks.Details
+	if q.wait, err = milli(asks.Wait, maxWait); err == nil && asks.Lease != nil {
+		q.Lease, err = milli(*asks.Lease, maxLease)
+	}
+	if err == nil && (len(asks.Keys) == 0 || len(asks.Keys) > protocol.MaxKeys) {
+		err = fmt.Errorf("a lookup has 1 to %d keys; this one has %d", protocol.MaxKeys, len(asks.Keys))
+	}
+	if err != nil {
+		return q, err
+	}
+	q.ids = make([]fragment.ID, len(asks.Keys))
+	for i, k := range asks.Keys {
+		if q.ids[i], err = fragment.NewID(namespace, k); err != nil {
+			return q, err
 		}
-		return time.Duration(ms * float64(time.Millisecond))
 	}
-	r.Fields(func(name string) bool {
-		switch name {
-		case "keys":
-			o.keys = r.TextsInPlace(o.keys[:0]) // the question is gone with its answer
-		case "wait":
-			q.wait = span(maxWait)
-		case "lease":
-			q.Lease = span(maxLease)
-		case "fresh":
-			q.FreshOnly = r.Bool()
-		case "renew":
-			q.Renew = r.Bool()
-		case "details":
-			q.details = r.Bool()
-		default:
-			return false
-		}
-		return true
-	})
-	if r.Err() != nil {
-		return q, fmt.Errorf("the body is no lookup: a CBOR map with keys (an array of texts), and perhaps wait, lease, fresh, renew, details: %w", r.Err())
-	}
-	if err == nil && (len(o.keys) == 0 || len(o.keys) > maxKeys) {
-		err = fmt.Errorf("a lookup has 1 to %d keys; this one has %d", maxKeys, len(o.keys))
-	}
-	for _, k := range o.keys {
-		id, bad := fragment.NewID(namespace, k)
-		if err == nil {
-			err = bad
-		}
-		o.ids = append(o.ids, id)
-	}
-	return q, err
+	return q, nil
 }
 
-// out gathers an answer, and sends it in large pieces. It is used again and again, with the
-// lists that a lookup needs.
-type out struct {
-	w       http.ResponseWriter
-	b       []byte
-	sent    bool
-	keys    []string
-	ids     []fragment.ID
-	samples []meter.Sample
-}
-
-var outs = sync.Pool{New: func() any { return &out{b: make([]byte, 0, gathered)} }}
-
-func newOut(w http.ResponseWriter) *out {
-	o := outs.Get().(*out)
-	o.w, o.b, o.sent, o.keys, o.ids, o.samples = w, o.b[:0], false, o.keys[:0], o.ids[:0], o.samples[:0]
-	w.Header()["Content-Type"] = []string{cbor.MediaType}
-	return o
-}
-
-// body adds a byte string; a large one is not copied.
-func (o *out) body(body []byte) {
-	if len(body) < gathered/4 {
-		o.b = cbor.AppendBytes(o.b, body)
-		return
+// milli is a time that is written in milliseconds.
+func milli(ms float64, most time.Duration) (time.Duration, error) {
+	if !(ms >= 0 && ms <= float64(most/time.Millisecond)) {
+		return 0, fmt.Errorf("wait and lease are milliseconds, from 0 to %d", most/time.Millisecond)
 	}
-	o.b = cbor.AppendBytesHead(o.b, len(body))
-	o.flush()
-	_, _ = o.w.Write(body)
+	return time.Duration(ms * float64(time.Millisecond)), nil
 }
 
-func (o *out) flush() {
-	_, _ = o.w.Write(o.b)
-	o.b, o.sent = o.b[:0], true
+// sequence gathers an answer, and sends it in large pieces.
+type sequence struct {
+	w    http.ResponseWriter
+	b    *bytes.Buffer
+	sent bool
 }
 
-// room sends what there is when it is much.
-func (o *out) room() {
-	if len(o.b) > gathered*3/4 {
-		o.flush()
+// buffers are those that sequences have used.
+var buffers = sync.Pool{New: func() any { return bytes.NewBuffer(make([]byte, 0, gathered)) }}
+
+func newSequence(w http.ResponseWriter) *sequence {
+	w.Header()["Content-Type"] = []string{protocol.MediaType}
+	return &sequence{w: w, b: buffers.Get().(*bytes.Buffer)}
+}
+
+// add appends a message, and sends what there is when it is much.
+func (s *sequence) add(message any) {
+	_ = protocol.Append(s.b, message) // all that we say can be written
+	if s.b.Len() > gathered*3/4 {
+		s.flush()
 	}
 }
 
-func (o *out) end() {
-	if !o.sent {
-		o.w.Header()["Content-Length"] = []string{strconv.Itoa(len(o.b))}
-	}
-	o.flush()
-	o.free()
+func (s *sequence) flush() {
+	_, _ = s.w.Write(s.b.Bytes())
+	s.b.Reset()
+	s.sent = true
 }
 
-// free gives the lists back; what they point to goes.
-func (o *out) free() {
-	o.w = nil
-	clear(o.keys[:cap(o.keys)])
-	clear(o.ids[:cap(o.ids)])
-	clear(o.samples[:cap(o.samples)])
-	outs.Put(o)
+func (s *sequence) end() {
+	if !s.sent {
+		s.w.Header()["Content-Length"] = []string{strconv.Itoa(s.b.Len())}
+	}
+	s.flush()
+	if s.b.Cap() <= 2*gathered { // one that held a large body is not kept
+		buffers.Put(s.b)
+	}
 }
 
 // lookup finds many fragments, each with its state and perhaps a lease. What is there goes
 // out first. It waits for what others fill only if it gives no lease: whoever has to fill
-// something must not wait for somebody who waits for him.
+// something must not wait for somebody who waits for them.
 func (c *Control) lookup(w http.ResponseWriter, r *http.Request, namespace string) {
-	o := newOut(w)
-	q, err := o.question(cbor.NewReader(http.MaxBytesReader(w, r.Body, maxLookup), r.ContentLength), namespace)
+	r.Body = http.MaxBytesReader(w, r.Body, maxLookup)
+	q, err := readQuestion(r, namespace)
 	if err != nil {
 		problem(w, http.StatusBadRequest, err.Error())
-		o.free()
 		return
 	}
 	fragments := c.node.Fragments()
-	defer o.end()
-	o.b = cbor.AppendMap(o.b, 2)
-	o.b = cbor.AppendText(o.b, "namespace")
-	o.b = cbor.AppendText(o.b, namespace)
-	o.b = cbor.AppendText(o.b, "stamp") // before anything is found, so that nothing found is older than it says
-	o.b = cbor.AppendInt(o.b, int64(fragments.Barrier.Stamp()))
+	out := newSequence(w)
+	defer out.end()
+	// The stamp is taken before anything is found, so that nothing found is older than it says.
+	out.add(protocol.LookupHead{Namespace: namespace, Stamp: uint64(fragments.Barrier.Stamp())})
 	began := c.now()
 	leased := false
 	var open []int
 	var waiting []fragment.Answer
-	for i, id := range o.ids {
+	samples := make([]meter.Sample, 0, len(q.ids))
+	for i, id := range q.ids {
 		a := fragments.Look(id, q.Ask, began)
 		leased = leased || a.State == fragment.Yours
 		if a.State == fragment.Filling && q.wait > 0 {
 			open, waiting = append(open, i), append(waiting, a)
 			continue
 		}
-		o.samples = append(o.samples, fragments.Sample(id, a, false, 0, began))
-		o.answer(i, a, false, q.details, began)
+		samples = append(samples, fragments.Sample(id, a, false, 0, began))
+		out.add(q.answer(i, a, began))
 	}
 	took := c.now().Sub(began)
-	for i := range o.samples {
-		o.samples[i].Took = took // they came together
+	for i := range samples {
+		samples[i].Took = took // they came together
 	}
 	if len(open) > 0 && !leased {
-		o.flush()
+		out.flush()
 		_ = http.NewResponseController(w).Flush()
 	}
 	for n, i := range open {
 		a := waiting[n]
 		if !leased {
-			a = c.await(r.Context(), o.ids[i], q.Ask, a, began.Add(q.wait))
+			a = c.await(r.Context(), q.ids[i], q.Ask, a, began.Add(q.wait))
 			leased = a.State == fragment.Yours
 		}
 		now := c.now()
-		o.samples = append(o.samples, fragments.Sample(o.ids[i], a, true, now.Sub(began), now))
-		o.answer(i, a, true, q.details, now)
+		samples = append(samples, fragments.Sample(q.ids[i], a, true, now.Sub(began), now))
+		answer := q.answer(i, a, now)
+		answer.Waited = true
+		out.add(answer)
 	}
-	fragments.Meter.RecordAll(fragments.Meter.Stripe(), o.samples)
+	fragments.Meter.RecordAll(fragments.Meter.Stripe(), samples)
 }
 
-// answer writes what was found of the key at a place in the question.
-func (o *out) answer(at int, a fragment.Answer, waited, details bool, now time.Time) {
-	o.room()
-	fields := 2
+// answer is what was found of the key at a place in the question.
+func (q *question) answer(at int, a fragment.Answer, now time.Time) protocol.LookupAnswer {
+	out := protocol.LookupAnswer{At: at, State: a.State.String()}
+	if a.Lease != nil && a.State != fragment.Filling {
+		out.Lease = a.Lease.ID
+	}
 	e := a.Entry
-	lease := a.Lease
-	if a.State == fragment.Filling {
-		lease = nil
-	}
-	var coding string
-	if e != nil {
-		coding = e.Header.Get("Content-Encoding")
-		fields += 3
-		if len(e.Subject.Tags) > 0 {
-			fields++
-		}
-		if details {
-			fields += 2
-		}
-		if coding != "" {
-			fields++
-		}
-	}
-	cause := ""
 	if e == nil {
-		cause = a.Cause.String()
+		out.Cause = a.Cause.String()
+		return out
 	}
-	for _, has := range []bool{lease != nil, cause != "", waited} {
-		if has {
-			fields++
-		}
+	out.FoundFragment = &protocol.FoundFragment{
+		Coding: e.Header.Get("Content-Encoding"), Age: e.Freshness.Age(now).Seconds(), Left: a.Left(now).Seconds(), Tags: e.Subject.Tags, Body: e.Body,
 	}
-	b := cbor.AppendMap(o.b, fields)
-	b = cbor.AppendInt(cbor.AppendText(b, "at"), int64(at))
-	b = cbor.AppendText(cbor.AppendText(b, "state"), a.State.String())
-	if lease != nil {
-		b = cbor.AppendText(cbor.AppendText(b, "lease"), lease.ID)
+	if q.details {
+		out.Type, out.CostMS = e.Header.Get("Content-Type"), milliseconds(e.Cost())
 	}
-	if cause != "" {
-		b = cbor.AppendText(cbor.AppendText(b, "cause"), cause)
-	}
-	if waited {
-		b = cbor.AppendBool(cbor.AppendText(b, "waited"), true)
-	}
-	if e == nil {
-		o.b = b
-		return
-	}
-	if coding != "" {
-		b = cbor.AppendText(cbor.AppendText(b, "coding"), coding)
-	}
-	b = cbor.AppendFloat(cbor.AppendText(b, "age"), e.Freshness.Age(now).Seconds())
-	b = cbor.AppendFloat(cbor.AppendText(b, "left"), a.Left(now).Seconds())
-	if details {
-		b = cbor.AppendText(cbor.AppendText(b, "type"), e.Header.Get("Content-Type"))
-		b = cbor.AppendFloat(cbor.AppendText(b, "cost"), milliseconds(e.Cost()))
-	}
-	if len(e.Subject.Tags) > 0 {
-		b = cbor.AppendTexts(cbor.AppendText(b, "tags"), e.Subject.Tags)
-	}
-	o.b = cbor.AppendText(b, "body")
-	o.body(e.Body)
+	return out
 }
 
-// offer is one fragment that a store call brings.
-type offer struct {
-	key    string
-	failed bool
-	fragment.Fill
-}
+// forever is the longest lifetime in seconds that is told apart from for ever.
+const forever = 100 * 365 * 24 * 3600
 
-// most is the longest lifetime in seconds that is told apart from for ever.
-const most = 100 * 365 * 24 * 3600
-
-// maxUnleased is how long a body may be, in bytes, that comes before its lease does: a longer
-// one is passed over.
+// maxUnleased is how long a body may be, in bytes, that comes with a lease that is not known: a
+// longer one is not looked at.
 const maxUnleased = 1 << 20
 
-func (c *Control) readOffer(r *cbor.Reader) (in offer) {
-	seconds := func() time.Duration {
-		s := r.Number()
-		return time.Duration(max(0, min(s, most)) * float64(time.Second))
+// fillOf is the fragment that is offered.
+func (c *Control) fillOf(o *protocol.Offer) fragment.Fill {
+	seconds := func(s float64) time.Duration { return time.Duration(max(0, min(s, forever)) * float64(time.Second)) }
+	in := fragment.Fill{
+		Lease: o.Lease, Type: o.Type, Coding: o.Coding, Body: o.Body, Tags: o.Tags[:min(len(o.Tags), protocol.MaxTags+1)],
+		Lifetime: seconds(o.Life), Stale: seconds(o.Stale), Cost: time.Duration(max(0, min(o.CostMS, 3600_000)) * float64(time.Millisecond)),
 	}
-	r.Fields(func(name string) bool {
-		switch name {
-		case "key":
-			in.key = r.Text()
-		case "lease":
-			in.Lease = r.Text()
-		case "failed":
-			in.failed = r.Bool()
-		case "type":
-			in.Type = r.Text()
-		case "coding":
-			in.Coding = r.Text()
-		case "body":
-			n := r.BytesHead()
-			if in.TooLong = n > maxUnleased && !c.node.Fragments().Leases.Known(in.Lease); in.TooLong {
-				r.Discard(n)
-				break
-			}
-			in.Body = bytes.Clone(r.Body(n)) // it stays; what else came with it does not
-		case "tags":
-			in.Tags = r.TextsUpTo(httprules.MaxGroups+1, math.MaxInt)
-		case "life":
-			in.Lifetime = seconds()
-		case "stale":
-			in.Stale = seconds()
-		case "cost":
-			in.Cost = time.Duration(max(0, min(r.Number(), 3600_000)) * float64(time.Millisecond))
-		case "parts":
-			in.Parts = r.TextsUpTo(fragment.MaxParts, fragment.MaxKey+65)
-		default:
-			return false
+	for _, part := range o.Parts {
+		if len(in.Parts) < protocol.MaxParts && len(part) <= protocol.MaxKey+65 {
+			in.Parts = append(in.Parts, part)
 		}
-		return true
-	})
+	}
+	if len(in.Body) > maxUnleased && !c.node.Fragments().Leases.Known(in.Lease) {
+		in.Body, in.TooLong = nil, true
+	}
 	return in
 }
 
@@ -315,53 +216,46 @@ func (c *Control) storeAll(w http.ResponseWriter, r *http.Request, namespace str
 	}
 	room := c.reserving(r.Body)
 	defer room.release()
-	in := cbor.NewReader(room, r.ContentLength)
+	in := protocol.NewReader(room)
 	var results []error
-	for in.More() && len(results) < maxKeys {
-		offered := c.readOffer(in)
-		if in.Err() != nil {
+	for {
+		var offered protocol.Offer
+		err := in.Next(&offered)
+		if err == io.EOF {
 			break
 		}
+		switch {
+		case room.refused:
+			problem(w, http.StatusRequestEntityTooLarge, fmt.Sprintf("the fragment at place %d does not fit into the store, and nothing from it on was stored; the limit is set with --memory", len(results)))
+			return
+		case err != nil:
+			problem(w, http.StatusBadRequest, fmt.Sprintf("the fragment at place %d is not one, and nothing from it on was stored: %v", len(results), err))
+			return
+		case len(results) == protocol.MaxKeys:
+			problem(w, http.StatusBadRequest, fmt.Sprintf("one call stores up to %d fragments; the first %d of them were dealt with, send the rest in another", protocol.MaxKeys, protocol.MaxKeys))
+			return
+		}
 		room.release() // the store counts it from here on
-		results = append(results, c.take(namespace, offered))
+		results = append(results, c.take(namespace, &offered))
 	}
-	if in.Err() == nil && in.More() {
-		problem(w, http.StatusBadRequest, fmt.Sprintf("one call stores up to %d fragments; the first %d of them were dealt with, send the rest in another", maxKeys, maxKeys))
-		return
-	}
-	if room.refused {
-		problem(w, http.StatusRequestEntityTooLarge, fmt.Sprintf("the fragment at place %d does not fit into the store, and nothing from it on was stored; the limit is set with --memory", len(results)))
-		return
-	}
-	if err := in.Err(); err != nil {
-		problem(w, http.StatusBadRequest, fmt.Sprintf("the fragment at place %d is none, and nothing from it on was stored: %v", len(results), err))
-		return
-	}
-	o := newOut(w)
-	defer o.end()
+	out := newSequence(w)
+	defer out.end()
 	for i, err := range results {
-		fields := 2
+		stored := protocol.Stored{At: i, Stored: err == nil}
 		if err != nil {
-			fields = 4
+			stored.Refused, stored.Why = fragment.Refused(err).Kind.String(), err.Error()
 		}
-		o.b = cbor.AppendMap(o.b, fields)
-		o.b = cbor.AppendInt(cbor.AppendText(o.b, "at"), int64(i))
-		o.b = cbor.AppendBool(cbor.AppendText(o.b, "stored"), err == nil)
-		if err != nil {
-			o.b = cbor.AppendText(cbor.AppendText(o.b, "refused"), fragment.Refused(err).Kind.String())
-			o.b = cbor.AppendText(cbor.AppendText(o.b, "why"), err.Error())
-		}
-		o.room()
+		out.add(stored)
 	}
 }
 
-func (c *Control) take(namespace string, in offer) error {
-	id, err := fragment.NewID(namespace, in.key)
+func (c *Control) take(namespace string, offered *protocol.Offer) error {
+	id, err := fragment.NewID(namespace, offered.Key)
 	if err != nil {
 		return &fragment.Refusal{Kind: fragment.Invalid, Text: err.Error()}
 	}
-	if in.failed {
-		return c.node.Fragments().GiveBack(id, in.Lease)
+	if offered.Failed {
+		return c.node.Fragments().GiveBack(id, offered.Lease)
 	}
-	return c.node.Fragments().Put(id, in.Fill)
+	return c.node.Fragments().Put(id, c.fillOf(offered))
 }

@@ -8,7 +8,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
-	"gerastic/client"
+	"gerastic.example/client"
 	"gerastic/internal/core/meter"
 	"gerastic/internal/gate"
 	"gerastic/internal/records"

@@ -9,7 +9,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"gerastic/client"
+	"gerastic.example/client"
 	"gerastic/internal/core/policy"
 	"gerastic/internal/records"
 )

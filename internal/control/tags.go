@@ -6,7 +6,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"gerastic/client"
+	"gerastic.example/client"
 	"gerastic/internal/core/store"
 	"gerastic/internal/records"
 )

@@ -8,7 +8,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"gerastic/client"
+	"gerastic.example/client"
 	"gerastic/internal/core/fragment"
 	"gerastic/internal/records"
 )

@@ -10,7 +10,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/sse"
 
-	"gerastic/client"
+	"gerastic.example/client"
 	"gerastic/internal/core/meter"
 	"gerastic/internal/edge"
 	"gerastic/internal/records"

@@ -5,6 +5,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"gerastic.example/client/protocol"
 	"io"
 	"net/http"
 	"slices"
@@ -75,7 +76,7 @@ func (x *exchange) compose(s skeleton) {
 	coding := x.headOfComposed(s)
 	if x.explains() {
 		c.Wait() // so that it can be told what became of each
-		x.w.Header()[fetch.PartsField] = []string{source.told()}
+		x.w.Header()[protocol.PartsField] = []string{source.told()}
 	}
 	if c.Ready() {
 		x.composed(c, s.status, coding)

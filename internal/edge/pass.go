@@ -3,6 +3,7 @@ package edge
 import (
 	"crypto/sha256"
 	"errors"
+	"gerastic.example/client/protocol"
 	"net/http"
 
 	"gerastic/internal/core/httprules"
@@ -29,7 +30,7 @@ func (x *exchange) pass(forward httprules.Forward) {
 		Slow: !whole || asksToUpgrade(x.r.Header) && len(x.r.Header["Upgrade"]) > 0,
 		Answered: func(header http.Header, info []string) {
 			if explains && info != nil {
-				header[fetch.PartsField] = info
+				header[protocol.PartsField] = info
 			}
 			status := httprules.CacheStatus{Forward: forward}
 			header.Add("Cache-Status", status.String())

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"gerastic.example/client/protocol"
 	"maps"
 	"net/http"
 	"net/url"
@@ -11,8 +12,6 @@ import (
 	"sync"
 	"sync/atomic"
 	"time"
-
-	"github.com/dunglas/httpsfv"
 
 	"gerastic/internal/core/compose"
 	"gerastic/internal/core/decide"
@@ -46,14 +45,7 @@ type pieces struct {
 	samples []meter.Sample
 
 	mu     sync.Mutex
-	report []pieceReport
-}
-
-type pieceReport struct {
-	url     string
-	outcome string
-	took    time.Duration
-	age     time.Duration
+	report []protocol.Part
 }
 
 func (x *exchange) pieces(budget *compose.Budget) *pieces {
@@ -74,7 +66,7 @@ func (x *exchange) pieces(budget *compose.Budget) *pieces {
 
 // notForPieces: they are about the page, or would get only part of a piece, or get it in a
 // form that cannot be put into a page.
-var notForPieces = []string{"If-Match", "If-None-Match", "If-Modified-Since", "If-Unmodified-Since", "If-Range", "Range", "Accept-Encoding", "Content-Type", "Content-Length", "Content-Encoding", "Expect", "Upgrade", "Connection", "Gerastic-Explain", "X-Forwarded-Host"}
+var notForPieces = []string{"If-Match", "If-None-Match", "If-Modified-Since", "If-Unmodified-Since", "If-Range", "Range", "Accept-Encoding", "Content-Type", "Content-Length", "Content-Encoding", "Expect", "Upgrade", "Connection", protocol.ExplainField, "X-Forwarded-Host"}
 
 // target is the request for a piece: of the page's own host, or of another. Which origin it
 // goes to is the policy's to say, never the page's.
@@ -227,24 +219,14 @@ func (s *pieces) tell(raw string, outcome meter.Outcome, took, age time.Duration
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.report = append(s.report, pieceReport{raw, outcome.String(), took, age})
+	s.report = append(s.report, protocol.Part{Name: raw, Found: outcome.String(), Depth: 1, Took: took, Age: age})
 }
 
 // told writes what became of each piece, for those who may see it.
 func (s *pieces) told() string {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	var list httpsfv.List
-	for _, p := range s.report {
-		item := httpsfv.NewItem(p.url)
-		item.Params.Add("found", httpsfv.Token(p.outcome))
-		item.Params.Add("depth", int64(1))
-		item.Params.Add("took", float64(p.took.Microseconds())/1000)
-		item.Params.Add("age", int64(p.age/time.Second))
-		list = append(list, item)
-	}
-	field, _ := httpsfv.Marshal(list)
-	return field
+	return protocol.FormatParts(s.report)
 }
 
 // pieceWriter takes an answer that goes into a page.

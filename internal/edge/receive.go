@@ -2,6 +2,7 @@ package edge
 
 import (
 	"crypto/sha256"
+	"gerastic.example/client/protocol"
 	"io"
 	"net/http"
 	"strconv"
@@ -144,7 +145,7 @@ func (x *exchange) headOfArriving(h *fetch.Head, header httprules.Header, status
 	if explains {
 		x.detail(&status)
 		if h.PageInfo != nil {
-			out[fetch.PartsField] = h.PageInfo
+			out[protocol.PartsField] = h.PageInfo
 		}
 	}
 	out["Cache-Status"] = append(append([]string(nil), h.Header["Cache-Status"]...), status.String())

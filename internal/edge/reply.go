@@ -2,6 +2,7 @@ package edge
 
 import (
 	"fmt"
+	"gerastic.example/client/protocol"
 	"math"
 	"mime/multipart"
 	"net/http"
@@ -87,7 +88,7 @@ func (x *exchange) notModified(r *reply) {
 	h := x.w.Header()
 	for name := range h {
 		own := r.own.Has(name) && !r.judged.Has(name)
-		if !own && !httprules.InNotModified(name) && name != "Cache-Status" && name != "Age" && name != fetch.PartsField {
+		if !own && !httprules.InNotModified(name) && name != "Cache-Status" && name != "Age" && name != protocol.PartsField {
 			delete(h, name)
 		}
 	}
@@ -236,7 +237,7 @@ func (x *exchange) refuse(status int, text string, cause meter.Cause) {
 
 // explains reports whether the request carries a token of somebody who may see keys.
 func (x *exchange) explains() bool {
-	token := x.req.Header["Gerastic-Explain"]
+	token := x.req.Header[protocol.ExplainField]
 	return len(token) == 1 && x.edge.config.MayExplain != nil && x.edge.config.MayExplain(token[0])
 }
 

@@ -1,6 +1,7 @@
 package edge
 
 import (
+	"gerastic.example/client/protocol"
 	"maps"
 	"net/http"
 	"slices"
@@ -10,7 +11,6 @@ import (
 	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/meter"
 	"gerastic/internal/core/store"
-	"gerastic/internal/fetch"
 )
 
 // serve answers from an entry. For a hit, status may be zero: the entry has the line
@@ -61,7 +61,7 @@ func (x *exchange) volatileLines(entry *store.Entry, status httprules.CacheStatu
 	}
 	h["Age"], h["Cache-Status"] = age, line
 	if explains && entry.Told != nil {
-		h[fetch.PartsField] = entry.Told
+		h[protocol.PartsField] = entry.Told
 	}
 	if control != nil {
 		h["Cache-Control"] = control

@@ -1,6 +1,7 @@
 package edge
 
 import (
+	"gerastic.example/client/protocol"
 	"slices"
 	"strings"
 	"sync"
@@ -42,7 +43,7 @@ const (
 // are what HTTP itself needs.
 var ordinary = map[string]bool{
 	"Accept": true, "Accept-Encoding": true, "Accept-Language": true, "Cache-Control": true, "Connection": true, "Content-Encoding": true, "Content-Length": true, "Content-Type": true, "Cookie": true,
-	"Dnt": true, "Expect": true, "Forwarded": true, "From": true, "Gerastic-Explain": true, "If-Match": true, "If-Modified-Since": true, "If-None-Match": true, "If-Range": true, "If-Unmodified-Since": true,
+	"Dnt": true, "Expect": true, "Forwarded": true, "From": true, protocol.ExplainField: true, "If-Match": true, "If-Modified-Since": true, "If-None-Match": true, "If-Range": true, "If-Unmodified-Since": true,
 	"Keep-Alive": true, "Origin": true, "Pragma": true, "Priority": true, "Proxy-Connection": true, "Range": true, "Referer": true, "Te": true, "Traceparent": true, "Tracestate": true,
 	"Upgrade": true, "Upgrade-Insecure-Requests": true, "User-Agent": true, "Via": true, "X-Real-Ip": true,
 }

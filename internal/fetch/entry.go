@@ -1,6 +1,7 @@
 package fetch
 
 import (
+	"gerastic.example/client/protocol"
 	"slices"
 	"strings"
 	"time"
@@ -152,7 +153,7 @@ func (o *Request) tagsOf(header httprules.Header) carried {
 // tagsOf adds the tags that the origin names to those of the route.
 func tagsOf(route []string, header httprules.Header, from *policy.Origin) carried {
 	all := slices.Clone(route)
-	groups, cut := httprules.ParseGroups(header["Cache-Groups"])
+	groups, cut := protocol.ParseGroups(header["Cache-Groups"])
 	if from != nil && from.TagHeader != "" {
 		plain, more := httprules.ParsePlainGroups(header[from.TagHeader], from.TagSeparator)
 		groups, cut = append(groups, plain...), cut+more
@@ -162,5 +163,5 @@ func tagsOf(route []string, header httprules.Header, from *policy.Origin) carrie
 			all = append(all, tag)
 		}
 	}
-	return carried{tags: all[:min(len(all), httprules.MaxGroups)], byRoute: min(len(route), httprules.MaxGroups), cut: cut > 0 || len(all) > httprules.MaxGroups}
+	return carried{tags: all[:min(len(all), protocol.MaxTags)], byRoute: min(len(route), protocol.MaxTags), cut: cut > 0 || len(all) > protocol.MaxTags}
 }

@@ -1,6 +1,7 @@
 package fetch
 
 import (
+	"gerastic.example/client/protocol"
 	"io"
 	"log"
 	"net/http"
@@ -82,7 +83,7 @@ func (f *Fetcher) Pass(w http.ResponseWriter, r *http.Request, p *Passing) bool 
 func (p *Passing) rewrite(r *httputil.ProxyRequest) {
 	r.Out.URL = p.Way.Target(r.In.URL, origin.Query{Text: r.In.URL.RawQuery, Present: r.In.URL.ForceQuery})
 	r.Out.Host = p.Visitor.Host
-	r.Out.Header.Del("Gerastic-Explain")
+	r.Out.Header.Del(protocol.ExplainField)
 	for _, name := range []string{"Cache-Control", "Pragma"} {
 		if lines := httprules.ForwardedControl(r.Out.Header[name]); len(lines) > 0 {
 			r.Out.Header[name] = lines

@@ -2,6 +2,7 @@ package fetch
 
 import (
 	"context"
+	"gerastic.example/client/protocol"
 	"net/http"
 	"net/http/httptrace"
 	"net/url"
@@ -89,7 +90,7 @@ func (w *write) target(answer httprules.Header) tags.Purge {
 // groupsOf is what an answer to an unsafe method says of groups.
 func groupsOf(host string, answer httprules.Header) tags.Purge {
 	p := tags.Purge{Mode: tags.Drop, Host: host}
-	p.Tags, _ = httprules.ParseGroups(answer["Cache-Group-Invalidation"])
+	p.Tags, _ = protocol.ParseGroups(answer["Cache-Group-Invalidation"])
 	return p
 }
 

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"gerastic.example/client/protocol"
 	"log/slog"
 	"net/http"
 	"path/filepath"
@@ -16,7 +17,6 @@ import (
 	"gerastic/internal/core/barrier"
 	"gerastic/internal/core/fill"
 	"gerastic/internal/core/fragment"
-	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/meter"
 	"gerastic/internal/core/store"
 	"gerastic/internal/core/tags"
@@ -252,7 +252,7 @@ func (n *Node) found(f fetch.Finding) {
 	}
 	rec, err := n.Records()
 	if err == nil {
-		err = rec.AddFinding(n.life, records.Finding{At: f.At, Node: n.settings.Name, Route: f.Route, URL: httprules.Textual(f.URL), Key: httprules.Textual(f.Key), Kind: f.Kind, Stored: f.Stored, Origin: f.Origin, Separator: httprules.Textual(f.Separator)})
+		err = rec.AddFinding(n.life, records.Finding{At: f.At, Node: n.settings.Name, Route: f.Route, URL: protocol.Textual(f.URL), Key: protocol.Textual(f.Key), Kind: f.Kind, Stored: f.Stored, Origin: f.Origin, Separator: protocol.Textual(f.Separator)})
 	}
 	if err != nil {
 		n.log.Warn("a finding could not be kept", "error", err)

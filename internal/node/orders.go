@@ -3,6 +3,7 @@ package node
 import (
 	"context"
 	"fmt"
+	"gerastic.example/client/protocol"
 	"slices"
 	"sync"
 	"time"
@@ -45,7 +46,7 @@ func (n *Node) Purge(ctx context.Context, p tags.Purge, actor, reason string) (t
 
 // write brings a purge into the ledger.
 func (n *Node) write(ctx context.Context, p tags.Purge, actor, reason string) (*order, error) {
-	if !p.IsText() || !tags.IsText(reason) {
+	if !p.IsText() || !protocol.IsText(reason) {
 		return nil, fmt.Errorf("a name in the purge, or its reason, is no text, and the ledger takes nothing else")
 	}
 	o := &order{Order: records.Order{Purge: p, Actor: actor, Reason: reason}, ctx: ctx, done: make(chan struct{})}

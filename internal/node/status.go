@@ -7,7 +7,7 @@ import (
 	"strings"
 	"time"
 
-	"gerastic/client"
+	"gerastic.example/client"
 	"gerastic/internal/records"
 )
 

@@ -20,7 +20,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
-	"gerastic/client"
+	"gerastic.example/client"
 	"gerastic/demo"
 	"gerastic/internal/localpg"
 	"gerastic/internal/node"

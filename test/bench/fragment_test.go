@@ -17,7 +17,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"gerastic/client"
+	"gerastic.example/client"
 )
 
 const fragmentSize = 2 << 10

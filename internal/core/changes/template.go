@@ -2,9 +2,8 @@ package changes
 
 import (
 	"fmt"
+	"gerastic.example/client/protocol"
 	"strings"
-
-	"gerastic/internal/core/httprules"
 )
 
 // Template is a tag with places for field values: "port:{from_port}".
@@ -78,7 +77,7 @@ func (t Template) Tags(f Fields, most int) (filled []string, ok bool) {
 		var next []string
 		for _, head := range filled {
 			for _, v := range values {
-				if len(head)+len(v) <= httprules.MaxGroupLength {
+				if len(head)+len(v) <= protocol.MaxTag {
 					next = append(next, head+v)
 				}
 			}

@@ -8,6 +8,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"gerastic.example/client/protocol"
 	"slices"
 	"strings"
 	"sync"
@@ -29,9 +30,6 @@ import (
 // ID names a fragment: the application's namespace, and a key within it.
 type ID struct{ Namespace, Key string }
 
-// MaxKey is the longest key, in bytes.
-const MaxKey = 1024
-
 // NewID checks a namespace and a key. A key is text; its name is what stands before the
 // first bracket, as in row("tholm",7).
 func NewID(namespace, name string) (ID, error) {
@@ -39,13 +37,13 @@ func NewID(namespace, name string) (ID, error) {
 	switch {
 	case namespace == "edge": // see meter.PieceRoute
 		return id, errors.New("the namespace edge is for what the edge includes; choose another")
-	case !IsName(namespace):
+	case !protocol.IsName(namespace):
 		return id, fmt.Errorf("%q is no namespace: it has 1 to 64 letters, digits, dots, - and _", namespace)
-	case name == "" || len(name) > MaxKey:
-		return id, fmt.Errorf("a fragment's key has 1 to %d bytes; this one has %d", MaxKey, len(name))
+	case name == "" || len(name) > protocol.MaxKey:
+		return id, fmt.Errorf("a fragment's key has 1 to %d bytes; this one has %d", protocol.MaxKey, len(name))
 	case hasControls(name) || !utf8.ValidString(name):
 		return id, fmt.Errorf("the key %q is no text: it must be UTF-8 without control characters", name)
-	case !IsName(id.name()):
+	case !protocol.IsName(id.name()):
 		return id, fmt.Errorf("the key %q must begin with a name of 1 to 64 letters, digits, -, _ and .; what tells pieces of one name apart follows in brackets: row(7)", name)
 	}
 	return id, nil
@@ -58,17 +56,6 @@ func hasControls(s string) bool {
 		}
 	}
 	return false
-}
-
-// IsName tells whether a text is a namespace, or a fragment's name.
-func IsName(s string) bool {
-	for i := range len(s) {
-		c := s[i]
-		if (c < 'a' || c > 'z') && (c < 'A' || c > 'Z') && (c < '0' || c > '9') && c != '-' && c != '_' && c != '.' {
-			return false
-		}
-	}
-	return s != "" && len(s) <= 64
 }
 
 func (id ID) name() string {
@@ -278,9 +265,6 @@ func invalid(format string, args ...any) *Refusal {
 	return &Refusal{Invalid, fmt.Sprintf(format, args...)}
 }
 
-// MaxParts is how many parts of a fragment are remembered.
-const MaxParts = 1000
-
 // Check returns what is wrong with a fill, but for its body, or nil.
 func (in *Fill) Check() *Refusal {
 	switch {
@@ -290,14 +274,14 @@ func (in *Fill) Check() *Refusal {
 		return invalid("a fragment needs a lifetime longer than 0: Cache-Control: max-age=SECONDS, or life")
 	case in.Coding != "" && in.Coding != "gzip":
 		return invalid("the body's coding is %q; a fragment is stored plain or as gzip", in.Coding)
-	case len(in.Tags) > httprules.MaxGroups:
-		return invalid("the fragment has %d tags, and a purge must find it by each: at most %d are kept; tag what it shows, or the lists that it is on", len(in.Tags), httprules.MaxGroups)
+	case len(in.Tags) > protocol.MaxTags:
+		return invalid("the fragment has %d tags, and a purge must find it by each: at most %d are kept; tag what it shows, or the lists that it is on", len(in.Tags), protocol.MaxTags)
 	case strings.ContainsFunc(in.Type, func(r rune) bool { return r < 0x20 || r > 0x7e }):
 		return invalid("%q is no media type", in.Type)
 	}
 	for _, tag := range in.Tags {
-		if tag == "" || len(tag) > httprules.MaxGroupLength || !utf8.ValidString(tag) || strings.ContainsAny(tag, "\x00\n") {
-			return invalid("the tag %q is none: it is text of 1 to %d bytes", tag, httprules.MaxGroupLength)
+		if tag == "" || len(tag) > protocol.MaxTag || !utf8.ValidString(tag) || strings.ContainsAny(tag, "\x00\n") {
+			return invalid("the tag %q is none: it is text of 1 to %d bytes", tag, protocol.MaxTag)
 		}
 	}
 	return nil
@@ -330,7 +314,7 @@ func (f *Fragments) Put(id ID, in Fill) error {
 		Key: canonical, Status: 200, Header: httprules.Header{}, Body: in.Body, Received: now, Fill: store.Fill{Stamp: lease.Stamp, Began: lease.Began},
 		Subject:   tags.Subject{Tags: unique(in.Tags), Route: id.Route(), Path: id.String(), Stamp: lease.Stamp},
 		Freshness: httprules.Freshness{Born: now, Lifetime: max(0, in.Lifetime), Source: httprules.FromMaxAge, StaleWhileRevalidate: max(0, in.Stale)},
-		Browser:   httprules.Unset, Idle: httprules.Unset, Parts: in.Parts[:min(len(in.Parts), MaxParts)],
+		Browser:   httprules.Unset, Idle: httprules.Unset, Parts: in.Parts[:min(len(in.Parts), protocol.MaxParts)],
 	}
 	if in.Type != "" {
 		e.Header["Content-Type"] = []string{in.Type}

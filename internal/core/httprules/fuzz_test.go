@@ -46,7 +46,6 @@ func FuzzResponse(f *testing.F) {
 		}
 		NotModified(h, 200, h, at)
 		ChooseCoding(h)
-		ParseGroups(h["Cache-Groups"])
 		if strings.Contains(CacheStatus{Key: field, Forward: ForwardMiss}.String(), "\n") {
 			t.Fatal("a line break in a field")
 		}

@@ -201,12 +201,7 @@ func TestCacheStatusIsAStructuredField(t *testing.T) {
 	assert.Equal(t, `gerastic; fwd=stale; fwd-status=304; stored; collapsed; key="a\"b%C3%B8"`, CacheStatus{Forward: ForwardStale, Status: 304, Stored: true, Collapsed: true, Key: `a"bø`}.String())
 }
 
-func TestGroups(t *testing.T) {
-	groups, cut := ParseGroups([]string{`"port:tholm", "with \"quotes\""`, `token, "b";x=1`})
-	assert.Equal(t, []string{"port:tholm", `with "quotes"`, "b"}, groups, "members that are no strings are left out")
-	assert.Zero(t, cut)
-	groups, _ = ParseGroups([]string{`"unclosed`})
-	assert.Empty(t, groups, "a field that does not parse is ignored whole")
+func TestPlainGroups(t *testing.T) {
 	plain, _ := ParsePlainGroups([]string{"a  b,c"}, " ")
 	assert.Equal(t, []string{"a", "b,c"}, plain)
 }
@@ -272,7 +267,6 @@ func TestParsersNeverPanic(t *testing.T) {
 		ParseResponseDirectives(h)
 		ParseRequestDirectives(h)
 		NotModified(h, 200, h, noon)
-		ParseGroups(h["Cache-Groups"])
 		FreshnessOf(200, h, ParseResponseDirectives(h), noon, noon, NoTerms())
 		name := CanonicalName(s)
 		assert.Equal(t, name, CanonicalName(name))

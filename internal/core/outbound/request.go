@@ -2,6 +2,7 @@
 package outbound
 
 import (
+	"gerastic.example/client/protocol"
 	"net/netip"
 	"slices"
 	"strings"
@@ -159,7 +160,7 @@ func (s *Request) whole() httprules.Header {
 	for _, name := range asking {
 		delete(h, name)
 	}
-	for _, name := range []string{"Expect", "Content-Length", "Gerastic-Explain"} {
+	for _, name := range []string{"Expect", "Content-Length", protocol.ExplainField} {
 		delete(h, name)
 	}
 	if !s.bodied() { // its body is not sent, so that nothing describes it
@@ -231,13 +232,13 @@ func Forward(h httprules.Header, hop Hop, v *key.Request) {
 	}
 	h["X-Forwarded-Host"] = []string{v.Host}
 	h["X-Forwarded-Proto"] = []string{v.Scheme}
-	h["Via"] = append(slices.Clone(v.Header["Via"]), protocol(hop.Proto)+" "+httprules.CacheName)
+	h["Via"] = append(slices.Clone(v.Header["Via"]), viaProtocol(hop.Proto)+" "+httprules.CacheName)
 	if _, ok := h["User-Agent"]; !ok {
 		h["User-Agent"] = []string{""} // keep the transport from naming itself
 	}
 }
 
-func protocol(major int) string {
+func viaProtocol(major int) string {
 	if major == 2 {
 		return "2.0"
 	}

@@ -1,6 +1,7 @@
 package policy
 
 import (
+	"gerastic.example/client/protocol"
 	"regexp"
 	"slices"
 	"strings"
@@ -9,7 +10,6 @@ import (
 	"github.com/goccy/go-yaml/ast"
 
 	"gerastic/internal/core/changes"
-	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/tags"
 )
 
@@ -268,8 +268,8 @@ func (d *document) changeTags(n ast.Node, where string) (all []changes.Template)
 		if err != nil {
 			d.fail(n, "%s: %v", where, err)
 		}
-		if len(text) > httprules.MaxGroupLength {
-			d.fail(n, "%s: a tag has at most %d bytes", where, httprules.MaxGroupLength)
+		if len(text) > protocol.MaxTag {
+			d.fail(n, "%s: a tag has at most %d bytes", where, protocol.MaxTag)
 		}
 		all = append(all, t)
 	})

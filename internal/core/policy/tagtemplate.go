@@ -2,6 +2,7 @@ package policy
 
 import (
 	"fmt"
+	"gerastic.example/client/protocol"
 	"slices"
 	"strings"
 
@@ -130,9 +131,9 @@ func (t TagTemplate) Tag(r *key.Request, pathValue func(name string) string) (ta
 		if !present || value == "" {
 			return "", false
 		}
-		b.WriteString(httprules.Textual(value))
+		b.WriteString(protocol.Textual(value))
 	}
-	if b.Len() > httprules.MaxGroupLength {
+	if b.Len() > protocol.MaxTag {
 		return "", false
 	}
 	return b.String(), true

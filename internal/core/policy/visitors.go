@@ -1,6 +1,7 @@
 package policy
 
 import (
+	"gerastic.example/client/protocol"
 	"slices"
 	"strings"
 
@@ -62,7 +63,7 @@ func (route *Route) SignedIn(h httprules.Header) string {
 		}
 	}
 	for name := range h {
-		if httprules.Credential(name) && (name != "Authorization" || route.Terms.States()) && name != "Gerastic-Explain" &&
+		if httprules.Credential(name) && (name != "Authorization" || route.Terms.States()) && name != protocol.ExplainField &&
 			!route.Key.HoldsField(name) && !slices.Contains(route.AlsoFields, name) {
 			return "header " + name
 		}

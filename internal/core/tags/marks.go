@@ -8,13 +8,13 @@ package tags
 import (
 	"errors"
 	"fmt"
+	"gerastic.example/client/protocol"
 	"maps"
 	"math"
 	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
-	"unicode/utf8"
 )
 
 // Stamp is a place in the ledger. The zero stamp is before every purge.
@@ -97,9 +97,6 @@ type Purge struct {
 	Host string `json:"host,omitempty"`
 }
 
-// MaxTag is the longest tag, in bytes.
-const MaxTag = 1024
-
 // Check returns an error that says what is wrong with an order of somebody's: that it names
 // nothing, or something that no entry carries.
 func (p *Purge) Check() error {
@@ -111,9 +108,9 @@ func (p *Purge) Check() error {
 	}
 	for _, tag := range p.Tags {
 		switch {
-		case tag == "" || len(tag) > MaxTag:
-			return fmt.Errorf("a tag has 1 to %d bytes; one here has %d", MaxTag, len(tag))
-		case !IsText(tag):
+		case tag == "" || len(tag) > protocol.MaxTag:
+			return fmt.Errorf("a tag has 1 to %d bytes; one here has %d", protocol.MaxTag, len(tag))
+		case !protocol.IsText(tag):
 			return fmt.Errorf("the tag %q is not text: it must be UTF-8 without NUL", tag)
 		}
 	}
@@ -130,20 +127,19 @@ func (p *Purge) Covers(s *Subject) bool {
 		slices.ContainsFunc(p.Below, func(x Below) bool { return x.Covers(s.Host, s.Path) })
 }
 
-// IsText reports whether a text can be kept: it is UTF-8 without NUL.
-func IsText(s string) bool { return utf8.ValidString(s) && strings.IndexByte(s, 0) < 0 }
-
 // IsText reports whether all that a purge names is.
 func (p *Purge) IsText() bool {
 	for _, names := range [][]string{p.Tags, p.Routes, p.Hosts, {p.Host}} {
 		for _, name := range names {
-			if !IsText(name) {
+			if !protocol.IsText(name) {
 				return false
 			}
 		}
 	}
-	return !slices.ContainsFunc(p.URLs, func(u URL) bool { return !IsText(u.Host) || !IsText(u.Path) || !IsText(u.Query) }) &&
-		!slices.ContainsFunc(p.Below, func(x Below) bool { return !IsText(x.Host) || !IsText(x.Path) })
+	return !slices.ContainsFunc(p.URLs, func(u URL) bool {
+		return !protocol.IsText(u.Host) || !protocol.IsText(u.Path) || !protocol.IsText(u.Query)
+	}) &&
+		!slices.ContainsFunc(p.Below, func(x Below) bool { return !protocol.IsText(x.Host) || !protocol.IsText(x.Path) })
 }
 
 func (p *Purge) coversTags(s *Subject) bool {
