@@ -95,11 +95,7 @@ func (w *wire) lookup(ctx context.Context, keys []string, ask ask) (*answers, er
 	if resp.ContentLength < 0 { // more comes when others have filled it
 		limit.Reset(w.options.Timeout + w.options.Wait)
 	}
-	sequence, err := readAll(resp)
-	a := &answers{}
-	if err == nil {
-		a, err = readAnswers(sequence, len(keys))
-	}
+	a, err := readAnswers(resp.Body, resp.ContentLength, len(keys))
 	if err != nil && context.Cause(ctx) != nil {
 		err = context.Cause(ctx)
 	}
@@ -110,16 +106,6 @@ func (w *wire) lookup(ctx context.Context, keys []string, ask ask) (*answers, er
 		w.known.Store(&a.namespace)
 	}
 	return a, nil
-}
-
-// readAll reads an answer to its end, into one piece where its length is known.
-func readAll(resp *http.Response) ([]byte, error) {
-	if resp.ContentLength < 0 {
-		return io.ReadAll(resp.Body)
-	}
-	whole := make([]byte, resp.ContentLength)
-	_, err := io.ReadFull(resp.Body, whole)
-	return whole, err
 }
 
 var errTooLate = fmt.Errorf("the node did not answer in time: %w", context.DeadlineExceeded)
@@ -147,32 +133,36 @@ func (w *wire) post(ctx context.Context, to *url.URL, body []byte) (*http.Respon
 	return resp, nil
 }
 
-func readAnswers(sequence []byte, keys int) (*answers, error) {
-	a := &answers{items: make([]answer, keys), at: time.Now()}
+func readAnswers(body io.Reader, expect int64, keys int) (*answers, error) {
+	in := protocol.NewReader(body, expect)
 	var head protocol.LookupHead
-	rest, err := protocol.Next(sequence, &head)
-	if err != nil {
-		return nil, err
+	if err := in.Next(&head); err != nil {
+		return nil, half(err)
 	}
-	a.namespace, a.stamp = head.Namespace, head.Stamp
-	seen := 0
-	for ; len(rest) > 0; seen++ {
-		var found protocol.LookupAnswer
-		if rest, err = protocol.Next(rest, &found); err != nil {
-			return nil, err
+	a := &answers{namespace: head.Namespace, stamp: head.Stamp, items: make([]answer, keys)}
+	for seen := 0; ; seen++ { // to the end: only then is the connection free for the next
+		var found answer
+		if err := in.Next(&found.LookupAnswer); err == io.EOF && seen == keys {
+			break
+		} else if err != nil {
+			return nil, half(err)
 		}
 		if found.At < 0 || found.At >= keys || a.items[found.At].seen {
 			return nil, fmt.Errorf("the answer tells of place %d among %d", found.At, keys)
 		}
-		if found.FoundFragment == nil {
-			found.FoundFragment = &protocol.FoundFragment{}
-		}
-		a.items[found.At] = answer{found, true}
+		found.seen = true
+		a.items[found.At] = found
 	}
-	if seen != keys {
-		return nil, io.ErrUnexpectedEOF // half is nothing
-	}
+	a.at = time.Now()
 	return a, nil
+}
+
+// half says of an answer that ended too early that it did: half is nothing.
+func half(err error) error {
+	if err == io.EOF {
+		return io.ErrUnexpectedEOF
+	}
+	return err
 }
 
 // offer is a fragment to be stored, or (failed) a lease to be given back.
@@ -223,19 +213,20 @@ func (w *wire) store(ctx context.Context, offers []offer) (refusals []string, er
 		return nil, err
 	}
 	defer resp.Body.Close()
-	rest, err := readAll(resp)
-	if err != nil {
-		return nil, err
-	}
+	in := protocol.NewReader(resp.Body, resp.ContentLength)
 	refusals = make([]string, len(offers))
-	for i := 0; len(rest) > 0 && i < len(offers); i++ {
+	for i := 0; ; i++ {
 		var stored protocol.Stored
-		if rest, err = protocol.Next(rest, &stored); err != nil {
-			return nil, err
+		switch err := in.Next(&stored); {
+		case err == io.EOF && i == len(offers):
+			return refusals, nil
+		case err != nil:
+			return nil, half(err)
+		case i == len(offers):
+			return nil, fmt.Errorf("the answer tells of more than the %d that were offered", i)
 		}
 		refusals[i] = stored.Why
 	}
-	return refusals, nil
 }
 
 // FragmentBody returns the bytes of a fragment as they are stored, unpacked; an error with

@@ -91,7 +91,7 @@ func TestFragmentsByPlainHTTP(t *testing.T) {
 		{400, "no parameter", "GET", card + "?waite=1s", "", nil},
 		{400, "must begin with a name", "GET", "%287%29", "", nil},
 		{409, "not in force", "DELETE", card, "", []string{"Gerastic-Lease: none"}},
-		{400, "is no lookup", "POST", "lookup", "nonsense", nil},
+		{400, "is not a lookup", "POST", "lookup", "nonsense", nil},
 		{400, "place 0", "POST", "store", "nonsense", nil},
 	} {
 		p := do(bad.method, bad.path, bad.body, bad.headers...)
@@ -185,7 +185,7 @@ func TestManyAtOnceByPlainHTTP(t *testing.T) {
 	assert.Contains(t, stored[1].Why, "not in force")
 	assert.Contains(t, stored[2].Why, "lifetime")
 	found = look()
-	assert.Equal(t, body, found[0].Body)
+	assert.EqualValues(t, body, found[0].Body)
 	assert.Equal(t, []string{"fresh", "filling", "filling"}, []string{found[0].State, found[1].State, found[2].State})
 }
 

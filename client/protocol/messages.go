@@ -30,23 +30,19 @@ type LookupHead struct {
 
 // LookupAnswer is what was found of one key.
 type LookupAnswer struct {
-	At     int    `cbor:"at"` // place of the key in the question
-	State  string `cbor:"state"`
-	Lease  string `cbor:"lease,omitempty"`
-	Cause  string `cbor:"cause,omitempty"`
-	Waited bool   `cbor:"waited,omitempty"`
-	*FoundFragment
-}
+	At     int     `cbor:"at"` // place of the key in the question
+	State  string  `cbor:"state"`
+	Age    float64 `cbor:"age"`  // seconds
+	Left   float64 `cbor:"left"` // seconds
+	Body   Bytes   `cbor:"body"` // empty if it is not there
+	Lease  string  `cbor:"lease,omitempty"`
+	Cause  string  `cbor:"cause,omitempty"`
+	Waited bool    `cbor:"waited,omitempty"`
 
-// FoundFragment is the fragment, if it is there.
-type FoundFragment struct {
 	Coding string   `cbor:"coding,omitempty"`
-	Age    float64  `cbor:"age"`            // seconds
-	Left   float64  `cbor:"left"`           // seconds
+	Tags   []string `cbor:"tags,omitempty"`
 	Type   string   `cbor:"type,omitempty"` // with details
 	CostMS float64  `cbor:"cost,omitempty"` // milliseconds, with details
-	Tags   []string `cbor:"tags,omitempty"`
-	Body   []byte   `cbor:"body"`
 }
 
 // Offer is a fragment that is to be stored, or (Failed) a lease that is given back.
@@ -61,7 +57,7 @@ type Offer struct {
 	CostMS float64  `cbor:"cost,omitempty"`  // milliseconds
 	Tags   []string `cbor:"tags,omitempty"`
 	Parts  []string `cbor:"parts,omitempty"`
-	Body   []byte   `cbor:"body,omitempty"`
+	Body   Bytes    `cbor:"body,omitempty"`
 }
 
 // Stored is what became of an offer.
@@ -72,9 +68,26 @@ type Stored struct {
 	Why     string `cbor:"why,omitempty"`
 }
 
+// Bytes is a byte string that is not copied when it is read: it points into what came in.
+type Bytes []byte
+
+// UnmarshalCBOR implements cbor.Unmarshaler, for an item that is known to be well-formed.
+func (b *Bytes) UnmarshalCBOR(item []byte) error {
+	const byteString, argument = 0x40, 0x1f
+	if item[0]&^argument != byteString {
+		return errors.New("something else where bytes should be")
+	}
+	head := 1
+	if length := item[0] & argument; length >= 24 { // the length is in 1, 2, 4 or 8 bytes (RFC 8949 §3)
+		head += 1 << (length - 24)
+	}
+	*b = item[head:]
+	return nil
+}
+
 // encoding and decoding are made once; neither changes.
 var (
-	encoding = must(cbor.EncOptions{}.UserBufferEncMode())
+	encoding = must(cbor.EncOptions{NilContainers: cbor.NilContainerAsEmpty}.UserBufferEncMode())
 	decoding = must(cbor.DecOptions{
 		MaxNestedLevels: 16, MaxArrayElements: 1 << 20, MaxMapPairs: 1 << 16,
 		IndefLength: cbor.IndefLengthForbidden, TagsMd: cbor.TagsForbidden,
@@ -88,11 +101,22 @@ func must[T any](v T, err error) T {
 	return v
 }
 
+// Write writes a message.
+func Write(w io.Writer, message any) error {
+	var b bytes.Buffer
+	if err := Append(&b, message); err != nil {
+		return err
+	}
+	_, err := w.Write(b.Bytes())
+	return err
+}
+
 // Append writes a message behind those that a buffer has.
 func Append(b *bytes.Buffer, message any) error { return encoding.MarshalToBuffer(message, b) }
 
 // Next reads the first message of a sequence, and returns what follows it. Members that the
-// message does not have are passed over.
+// message does not have are passed over; Bytes point into the sequence. io.ErrUnexpectedEOF: it
+// is not whole.
 func Next(sequence []byte, message any) (rest []byte, err error) {
 	rest, err = decoding.UnmarshalFirst(sequence, message)
 	if errors.Is(err, io.EOF) {
@@ -100,12 +124,3 @@ func Next(sequence []byte, message any) (rest []byte, err error) {
 	}
 	return rest, err
 }
-
-// Reader reads messages as they come.
-type Reader struct{ decoder *cbor.Decoder }
-
-// NewReader reads from a source.
-func NewReader(source io.Reader) Reader { return Reader{decoding.NewDecoder(source)} }
-
-// Next reads the next message; io.EOF after the last.
-func (r Reader) Next(message any) error { return r.decoder.Decode(message) }

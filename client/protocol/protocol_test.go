@@ -3,10 +3,10 @@ package protocol
 import (
 	"bytes"
 	"encoding/hex"
-	"errors"
 	"io"
 	"strings"
 	"testing"
+	"testing/iotest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
@@ -53,7 +53,7 @@ func TestLifeAndParts(t *testing.T) {
 func TestMessagesReadBack(t *testing.T) {
 	var b bytes.Buffer
 	lease := 0.0
-	for _, m := range []any{Lookup{Keys: []string{"a"}, Lease: &lease}, LookupAnswer{At: 1, State: "missing"}, LookupAnswer{At: 2, State: "fresh", FoundFragment: &FoundFragment{Body: []byte("x"), Tags: []string{"t"}}}} {
+	for _, m := range []any{Lookup{Keys: []string{"a"}, Lease: &lease}, LookupAnswer{At: 1, State: "missing"}, LookupAnswer{At: 2, State: "fresh", Body: []byte("x"), Tags: []string{"t"}}} {
 		require.NoError(t, Append(&b, m))
 	}
 	var q Lookup
@@ -63,10 +63,10 @@ func TestMessagesReadBack(t *testing.T) {
 	var missing, found LookupAnswer
 	rest, err = Next(rest, &missing)
 	require.NoError(t, err)
-	assert.Nil(t, missing.FoundFragment)
+	assert.Empty(t, missing.Body)
 	rest, err = Next(rest, &found)
 	require.NoError(t, err)
-	assert.Equal(t, []byte("x"), found.Body)
+	assert.Equal(t, Bytes("x"), found.Body)
 	assert.Empty(t, rest)
 	_, err = Next(b.Bytes()[:5], &q)
 	assert.ErrorIs(t, err, io.ErrUnexpectedEOF, "half is nothing")
@@ -84,9 +84,21 @@ func TestMessagesReadBack(t *testing.T) {
 		_, err = Next(raw, &Lookup{})
 		assert.Error(t, err, name)
 	}
-	r := NewReader(bytes.NewReader(b.Bytes()))
+	large := LookupAnswer{At: 3, Body: bytes.Repeat([]byte("x"), 3*step)}
+	require.NoError(t, Append(&b, large))
+	for name, source := range map[string]io.Reader{"at once": bytes.NewReader(b.Bytes()), "byte by byte": iotest.OneByteReader(bytes.NewReader(b.Bytes()))} {
+		r := NewReader(source, -1)
+		for range 3 {
+			require.NoError(t, r.Next(&map[string]any{}), name)
+		}
+		var last LookupAnswer
+		require.NoError(t, r.Next(&last), name)
+		assert.Equal(t, large.Body, last.Body)
+		assert.Equal(t, io.EOF, r.Next(&q), name)
+	}
+	r := NewReader(bytes.NewReader(b.Bytes()[:b.Len()-1]), int64(b.Len()))
 	for range 3 {
 		require.NoError(t, r.Next(&map[string]any{}))
 	}
-	assert.True(t, errors.Is(r.Next(&q), io.EOF))
+	assert.ErrorIs(t, r.Next(&q), io.ErrUnexpectedEOF)
 }

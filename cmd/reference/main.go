@@ -4,6 +4,7 @@ package main
 
 import (
 	"bytes"
+	"encoding/json"
 	"fmt"
 	"log"
 	"log/slog"
@@ -29,7 +30,12 @@ func write(dir string) error {
 	if err != nil {
 		return fmt.Errorf("describing the API: %w", err)
 	}
-	if err := os.WriteFile(filepath.Join(dir, "openapi.json"), append(api, '\n'), 0o644); err != nil {
+	var indented bytes.Buffer
+	if err := json.Indent(&indented, api, "", "  "); err != nil {
+		return err
+	}
+	indented.WriteByte('\n')
+	if err := os.WriteFile(filepath.Join(dir, "openapi.json"), indented.Bytes(), 0o644); err != nil {
 		return err
 	}
 	var commands bytes.Buffer

@@ -2,7 +2,6 @@ package control
 
 import (
 	"bytes"
-	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -27,21 +26,15 @@ const (
 type question struct {
 	asked
 	ids     []fragment.ID
-	details bool // tell type and cost, too
+	details bool                  // tell type and cost, too
+	found   protocol.LookupAnswer // the one that is being written
 }
 
 // readQuestion reads a lookup; an error says what is wrong with it.
 func readQuestion(r *http.Request, namespace string) (q question, err error) {
-	body, err := io.ReadAll(r.Body)
-	if err != nil {
-		return q, fmt.Errorf("the lookup did not come whole: %w", err)
-	}
+	in := protocol.NewReader(r.Body, r.ContentLength)
 	var asks protocol.Lookup
-	rest, err := protocol.Next(body, &asks)
-	if err == nil && len(rest) > 0 {
-		err = errors.New("more follows it")
-	}
-	if err != nil {
+	if err := in.Next(&asks); err != nil {
 		return q, fmt.Errorf("the body is not a lookup: a CBOR map with keys (an array of texts), and perhaps wait, lease, fresh, renew, details: %w", err)
 	}
 	q.Lease, q.FreshOnly, q.Renew, q.details = defaultLease, asks.Fresh, asks.Renew, asks.Details
@@ -138,7 +131,8 @@ func (c *Control) lookup(w http.ResponseWriter, r *http.Request, namespace strin
 			continue
 		}
 		samples = append(samples, fragments.Sample(id, a, false, 0, began))
-		out.add(q.answer(i, a, began))
+		q.found = q.answer(i, a, began)
+		out.add(&q.found)
 	}
 	took := c.now().Sub(began)
 	for i := range samples {
@@ -156,9 +150,9 @@ func (c *Control) lookup(w http.ResponseWriter, r *http.Request, namespace strin
 		}
 		now := c.now()
 		samples = append(samples, fragments.Sample(q.ids[i], a, true, now.Sub(began), now))
-		answer := q.answer(i, a, now)
-		answer.Waited = true
-		out.add(answer)
+		q.found = q.answer(i, a, now)
+		q.found.Waited = true
+		out.add(&q.found)
 	}
 	fragments.Meter.RecordAll(fragments.Meter.Stripe(), samples)
 }
@@ -174,9 +168,8 @@ func (q *question) answer(at int, a fragment.Answer, now time.Time) protocol.Loo
 		out.Cause = a.Cause.String()
 		return out
 	}
-	out.FoundFragment = &protocol.FoundFragment{
-		Coding: e.Header.Get("Content-Encoding"), Age: e.Freshness.Age(now).Seconds(), Left: a.Left(now).Seconds(), Tags: e.Subject.Tags, Body: e.Body,
-	}
+	out.Age, out.Left = e.Freshness.Age(now).Seconds(), a.Left(now).Seconds()
+	out.Coding, out.Tags, out.Body = e.Header.Get("Content-Encoding"), e.Subject.Tags, e.Body
 	if q.details {
 		out.Type, out.CostMS = e.Header.Get("Content-Type"), milliseconds(e.Cost())
 	}
@@ -194,7 +187,7 @@ const maxUnleased = 1 << 20
 func (c *Control) fillOf(o *protocol.Offer) fragment.Fill {
 	seconds := func(s float64) time.Duration { return time.Duration(max(0, min(s, forever)) * float64(time.Second)) }
 	in := fragment.Fill{
-		Lease: o.Lease, Type: o.Type, Coding: o.Coding, Body: o.Body, Tags: o.Tags[:min(len(o.Tags), protocol.MaxTags+1)],
+		Lease: o.Lease, Type: o.Type, Coding: o.Coding, Tags: o.Tags[:min(len(o.Tags), protocol.MaxTags+1)],
 		Lifetime: seconds(o.Life), Stale: seconds(o.Stale), Cost: time.Duration(max(0, min(o.CostMS, 3600_000)) * float64(time.Millisecond)),
 	}
 	for _, part := range o.Parts {
@@ -202,8 +195,8 @@ func (c *Control) fillOf(o *protocol.Offer) fragment.Fill {
 			in.Parts = append(in.Parts, part)
 		}
 	}
-	if len(in.Body) > maxUnleased && !c.node.Fragments().Leases.Known(in.Lease) {
-		in.Body, in.TooLong = nil, true
+	if in.TooLong = len(o.Body) > maxUnleased && !c.node.Fragments().Leases.Known(in.Lease); !in.TooLong {
+		in.Body = bytes.Clone(o.Body) // it stays; what else came with it does not
 	}
 	return in
 }
@@ -216,7 +209,7 @@ func (c *Control) storeAll(w http.ResponseWriter, r *http.Request, namespace str
 	}
 	room := c.reserving(r.Body)
 	defer room.release()
-	in := protocol.NewReader(room)
+	in := protocol.NewReader(room, r.ContentLength)
 	var results []error
 	for {
 		var offered protocol.Offer

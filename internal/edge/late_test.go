@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"net/http/httptest"
 	"strings"
 	"sync"
 	"testing"
@@ -15,6 +16,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"gerastic/internal/core/barrier"
+	"gerastic/internal/core/decide"
+	"gerastic/internal/core/key"
 	"gerastic/internal/core/meter"
 	"gerastic/internal/core/policy"
 	"gerastic/internal/core/tags"
@@ -409,4 +412,18 @@ func restate(t *testing.T, s *stand, old, now string) *policy.Policy {
 	p, err := policy.Parse("test.yaml", []byte("version: 1\norigins: [{ name: site, url: "+s.app.URL+" }]\nroutes:"+strings.Replace(routesYAML, old, now, 1)), nil)
 	require.NoError(t, err)
 	return p
+}
+
+// TestExplainKnowsTheBody: a question is explained as it would be answered.
+func TestExplainKnowsTheBody(t *testing.T) {
+	s := newStand(t, text("x"))
+	s.post("POST", "/ask", `{"q":1}`, "Content-Type: application/json")
+	for body, want := range map[string]decide.Action{`{ "q": 1 }`: decide.Serve, `{"q":2}`: decide.Fetch, strings.Repeat(" ", key.MaxBody+1): decide.Bypass} {
+		r := httptest.NewRequest("POST", s.url+"/ask", strings.NewReader(body))
+		r.RequestURI, r.Host = "/ask", strings.TrimPrefix(s.url, "http://")
+		r.Header.Set("Content-Type", "application/json")
+		ex, ok := s.edge.Explain(r)
+		require.True(t, ok)
+		assert.Equal(t, want, ex.Decision.Action, body)
+	}
 }
