@@ -161,7 +161,7 @@ func TestWithoutGerastic(t *testing.T) {
 
 // TestTurnsAreNotOlderThanTheAsking: whoever asks during a fill gets one that began after.
 func TestTurnsAreNotOlderThanTheAsking(t *testing.T) {
-	var turns turns
+	var turns coalescer
 	var truth atomic.Int64
 	var all sync.WaitGroup
 	for range 8 {

@@ -23,7 +23,7 @@ type Fragments struct {
 	options FragmentOptions
 	wire    *wire
 	breaker breaker
-	alone   turns
+	alone   coalescer
 	counts  [Alone + 1]atomic.Int64
 	refused atomic.Int64
 	behind  sync.WaitGroup
@@ -102,8 +102,8 @@ func (s *Fragments) LoadOrFillAll(ctx context.Context, all []Fragment, fill func
 	return s.load(ctx, all, false, fill)
 }
 
-// piece is one fragment on its way through a load.
-type piece struct {
+// wantedFragment is one fragment on its way through a load.
+type wantedFragment struct {
 	*Fragment
 	at    int // its place among those asked for
 	key   string
@@ -130,7 +130,7 @@ func (s *Fragments) load(ctx context.Context, all []Fragment, renew bool, fill f
 	if inside != nil {
 		l.report, l.depth, l.fresh = inside.report, inside.depth+1, inside.fragment
 	}
-	pieces := make([]piece, len(all))
+	pieces := make([]wantedFragment, len(all))
 	for i := range all {
 		key, err := all[i].Key()
 		if err == nil {
@@ -139,10 +139,10 @@ func (s *Fragments) load(ctx context.Context, all []Fragment, renew bool, fill f
 		if err != nil {
 			return nil, err
 		}
-		pieces[i] = piece{Fragment: &all[i], at: i, key: key, item: l.report.begin(l.depth)}
+		pieces[i] = wantedFragment{Fragment: &all[i], at: i, key: key, item: l.report.begin(l.depth)}
 	}
 	for from := 0; from < len(pieces); from += maxKeys {
-		open := make([]*piece, 0, min(maxKeys, len(pieces)-from))
+		open := make([]*wantedFragment, 0, min(maxKeys, len(pieces)-from))
 		for i := from; i < min(from+maxKeys, len(pieces)); i++ {
 			open = append(open, &pieces[i])
 		}
@@ -186,14 +186,14 @@ type loading struct {
 
 // settle goes on until every piece has a body or an error. Its own fills come before it waits
 // for those of others, who may be waiting for them.
-func (l *loading) settle(open []*piece, renew bool) {
+func (l *loading) settle(open []*wantedFragment, renew bool) {
 	for round := 0; len(open) > 0 && round < 4; round++ {
 		answers, err := l.lookup(open, renew)
 		if err != nil {
 			break
 		}
 		renew = false
-		var mine, others []*piece
+		var mine, others []*wantedFragment
 		for i, p := range open {
 			switch a := &answers.items[i]; a.State {
 			case "fresh", "stale":
@@ -204,7 +204,7 @@ func (l *loading) settle(open []*piece, renew bool) {
 			case "filling":
 				others = append(others, p)
 			default: // switched off
-				l.fillAlone([]*piece{p})
+				l.fillAlone([]*wantedFragment{p})
 			}
 		}
 		l.fillMine(mine, answers)
@@ -218,7 +218,7 @@ func (l *loading) settle(open []*piece, renew bool) {
 }
 
 // lookup asks for pieces, unless Gerastic did not answer of late.
-func (l *loading) lookup(open []*piece, renew bool) (*answers, error) {
+func (l *loading) lookup(open []*wantedFragment, renew bool) (*answers, error) {
 	if !l.breaker.closed(time.Now()) {
 		return nil, errResting
 	}
@@ -241,11 +241,11 @@ func (l *loading) lookup(open []*piece, renew bool) (*answers, error) {
 }
 
 // use takes what was found.
-func (l *loading) use(p *piece, a *answer, from *answers, waited bool) {
+func (l *loading) use(p *wantedFragment, a *answer, from *answers, waited bool) {
 	body, err := plain(a)
 	if err != nil { // whoever stored it did not what he said
 		l.warn("a fragment cannot be unpacked: "+p.key, err)
-		l.fillAlone([]*piece{p})
+		l.fillAlone([]*wantedFragment{p})
 		return
 	}
 	p.body = body
@@ -270,7 +270,7 @@ func (l *loading) use(p *piece, a *answer, from *answers, waited bool) {
 	}
 }
 
-func (l *loading) ended(p *piece, namespace string, found Found, took, age time.Duration) {
+func (l *loading) ended(p *wantedFragment, namespace string, found Found, took, age time.Duration) {
 	l.counts[found].Add(1)
 	if l.report == nil {
 		return
@@ -279,11 +279,11 @@ func (l *loading) ended(p *piece, namespace string, found Found, took, age time.
 }
 
 // fillMine fills the pieces that there are leases for, and stores them in one call.
-func (l *loading) fillMine(mine []*piece, from *answers) {
+func (l *loading) fillMine(mine []*wantedFragment, from *answers) {
 	if len(mine) == 0 {
 		return
 	}
-	l.sideBySide(mine, func(p *piece) { l.make(l.ctx, p) })
+	l.sideBySide(mine, func(p *wantedFragment) { l.make(l.ctx, p) })
 	l.store(l.ctx, mine)
 	for _, p := range mine {
 		if p.err == nil {
@@ -293,10 +293,10 @@ func (l *loading) fillMine(mine []*piece, from *answers) {
 }
 
 // take hands on what a fill brought.
-func (l *loading) take(p *piece, from *answers, found Found) {
+func (l *loading) take(p *wantedFragment, from *answers, found Found) {
 	p.body = p.made.body
 	c := contents{tags: append(append([]string(nil), p.Tags...), p.made.page.tags...), until: p.made.until, stamp: from.stamp}
-	if p.made.page.pieces {
+	if p.made.page.hasFragments {
 		c.stamp = min(c.stamp, p.made.page.stamp)
 	}
 	if l.page != nil {
@@ -306,7 +306,7 @@ func (l *loading) take(p *piece, from *answers, found Found) {
 }
 
 // sideBySide runs so many at a time; a single one in the caller's own goroutine.
-func (l *loading) sideBySide(all []*piece, do func(*piece)) {
+func (l *loading) sideBySide(all []*wantedFragment, do func(*wantedFragment)) {
 	if len(all) == 1 {
 		do(all[0])
 		return
@@ -324,7 +324,7 @@ func (l *loading) sideBySide(all []*piece, do func(*piece)) {
 }
 
 // make runs the fill of a piece.
-func (l *loading) make(ctx context.Context, p *piece) {
+func (l *loading) make(ctx context.Context, p *wantedFragment) {
 	m := &made{page: &page{fragment: true, report: l.report, depth: l.depth}}
 	p.made = m
 	began := time.Now()
@@ -347,7 +347,7 @@ func (l *loading) make(ctx context.Context, p *piece) {
 
 // store offers what was made, and gives the leases of what was not back. What is not taken
 // is used all the same, this once: the page that it goes into is refused for the same reason.
-func (l *loading) store(ctx context.Context, mine []*piece) {
+func (l *loading) store(ctx context.Context, mine []*wantedFragment) {
 	offers := make([]offer, 0, len(mine))
 	now := time.Now()
 	for _, p := range mine {
@@ -384,10 +384,10 @@ func (l *loading) store(ctx context.Context, mine []*piece) {
 }
 
 // fillBehind fills what was used stale. It is no part of the page.
-func (l *loading) fillBehind(p *piece, lease string) {
+func (l *loading) fillBehind(p *wantedFragment, lease string) {
 	behind := &loading{Fragments: l.Fragments, fill: l.fill}
 	wanted := *p.Fragment // the caller may change his
-	again := &piece{Fragment: &wanted, at: p.at, key: p.key, lease: lease}
+	again := &wantedFragment{Fragment: &wanted, at: p.at, key: p.key, lease: lease}
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(l.ctx), l.options.Lease)
 	l.behind.Go(func() {
 		defer cancel()
@@ -398,14 +398,14 @@ func (l *loading) fillBehind(p *piece, lease string) {
 		} else {
 			behind.counts[Filled].Add(1)
 		}
-		behind.store(ctx, []*piece{again})
+		behind.store(ctx, []*wantedFragment{again})
 	})
 }
 
 // fillAlone fills without storing. In each process one at a time fills a key: those who come
 // while it does get what the next one makes, which is not older than their asking.
-func (l *loading) fillAlone(open []*piece) {
-	l.sideBySide(open, func(p *piece) {
+func (l *loading) fillAlone(open []*wantedFragment) {
+	l.sideBySide(open, func(p *wantedFragment) {
 		if p.err != nil {
 			return
 		}

@@ -16,14 +16,14 @@ import (
 // page collects what is known of a page, or a piece of one, while it is made: its tags, how
 // long what is in it lives, and which fragments that was.
 type page struct {
-	mu     sync.Mutex
-	tags   []string
-	until  time.Time // end of the shortest life in it; zero: none ends
-	stamp  uint64    // lowest ledger sequence that what is in it was found at
-	pieces bool      // there are fragments in it, so that until and stamp say something
-	parts  []string  // namespace/key of the fragments in it, without those in them
-	sent   bool
-	parent *page // what it is part of, as Piece made it
+	mu           sync.Mutex
+	tags         []string
+	until        time.Time // end of the shortest life in it; zero: none ends
+	stamp        uint64    // lowest ledger sequence that what is in it was found at
+	hasFragments bool      // there are fragments in it, so that until and stamp say something
+	parts        []string  // namespace/key of the fragments in it, without those in them
+	sent         bool
+	parent       *page // what it is part of, as Piece made it
 
 	fragment bool    // it is stored itself, so that nothing stale may go into it
 	report   *report // of the request
@@ -41,8 +41,8 @@ func withPage(ctx context.Context, p *page) context.Context {
 	return context.WithValue(ctx, pageKey{}, p)
 }
 
-// tell writes what the edge is to know of the page into its header.
-func (p *page) tell(h http.Header) {
+// writeTo writes what the edge is to know of the page into its header.
+func (p *page) writeTo(h http.Header) {
 	items := p.report.list()
 	p.mu.Lock()
 	defer p.mu.Unlock()
@@ -50,7 +50,7 @@ func (p *page) tell(h http.Header) {
 	if len(p.tags) > 0 {
 		h.Add("Cache-Groups", protocol.FormatGroups(p.tags))
 	}
-	if p.pieces {
+	if p.hasFragments {
 		h.Set(protocol.LifeField, p.life(time.Now()).String())
 	}
 	if len(items) > 0 {
@@ -94,10 +94,10 @@ func (p *page) hold(name string, c contents) {
 		if !c.until.IsZero() && (p.until.IsZero() || c.until.Before(p.until)) {
 			p.until = c.until
 		}
-		if !p.pieces || c.stamp < p.stamp {
+		if !p.hasFragments || c.stamp < p.stamp {
 			p.stamp = c.stamp
 		}
-		p.pieces = true
+		p.hasFragments = true
 		if !slices.Contains(p.parts, name) {
 			p.parts = append(p.parts, name)
 		}

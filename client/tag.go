@@ -98,7 +98,7 @@ func (t *taggingWriter) send() error {
 		return nil
 	}
 	t.sent = true
-	t.page.tell(t.Header())
+	t.page.writeTo(t.Header())
 	if t.status != 0 {
 		t.ResponseWriter.WriteHeader(t.status)
 	}

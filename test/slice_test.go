@@ -167,7 +167,7 @@ func TestTheHomePageIsComposed(t *testing.T) {
 	assert.LessOrEqual(t, made, int64(2), "the notices, and perhaps what another test changed; not the page")
 	parts := visit(t, "/", "Gerastic-Explain: "+company.Token).header.Get("Gerastic-Parts")
 	assert.Contains(t, parts, `"/pieces/greeting";found=hit`)
-	tree, err := api().MadeOf(ctx, company.Node.EdgeURL()+"/")
+	tree, err := api().PartsTree(ctx, company.Node.EdgeURL()+"/")
 	require.NoError(t, err)
 	assert.Len(t, tree.Parts, 3)
 	var notice struct{ Notice int }
@@ -178,10 +178,10 @@ func TestTheHomePageIsComposed(t *testing.T) {
 // TestWhatAPageIsMadeOf: the tree reaches down to the smallest piece.
 func TestWhatAPageIsMadeOf(t *testing.T) {
 	visit(t, "/ports/saltern")
-	made, err := api().MadeOf(ctx, "/ports/saltern")
+	made, err := api().PartsTree(ctx, "/ports/saltern")
 	require.NoError(t, err)
 	assert.Equal(t, "page", made.Kind)
-	board := made.Parts[slices.IndexFunc(made.Parts, func(m client.MadeOf) bool { return m.Name == `site/board("saltern")` })]
+	board := made.Parts[slices.IndexFunc(made.Parts, func(m client.PartsTree) bool { return m.Name == `site/board("saltern")` })]
 	require.NotEmpty(t, board.Parts)
 	card := board.Parts[0].Parts[0]
 	assert.Regexp(t, `^site/card\(\d\)$`, card.Name)
@@ -189,7 +189,7 @@ func TestWhatAPageIsMadeOf(t *testing.T) {
 	assert.Contains(t, made.Tags, client.EntryTag{Tag: card.Tags[0].Tag, From: "origin"}, "a card's tag is the page's, too")
 	_, err = api().Purge(ctx, client.PurgeRequest{Tags: []string{card.Tags[0].Tag}})
 	require.NoError(t, err)
-	_, err = api().MadeOf(ctx, "/ports/saltern")
+	_, err = api().PartsTree(ctx, "/ports/saltern")
 	assert.ErrorContains(t, err, "nothing is stored")
 	names, err := api().FragmentNames(ctx, "1h")
 	require.NoError(t, err)

@@ -108,7 +108,7 @@ func (a *app) fragmentsShow() *cobra.Command {
 				_, err = a.raw().Write(b)
 				return err
 			}
-			made, err := a.client().MadeOf(cmd.Context(), args[0])
+			made, err := a.client().PartsTree(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}
@@ -123,7 +123,7 @@ func (a *app) fragmentsShow() *cobra.Command {
 
 // addMadeOf adds a piece and, indented, its parts. Its tags are shown without those that come
 // from its parts, where they stand.
-func addMadeOf(t *rows, m client.MadeOf, lead, below string) {
+func addMadeOf(t *rows, m client.PartsTree, lead, below string) {
 	inherited := map[string]bool{}
 	for _, part := range m.Parts {
 		for _, tag := range part.Tags {

@@ -94,7 +94,7 @@ func (c *Coder) give(entry *store.Entry, coding httprules.Coding, body []byte) b
 	for latest := entry.Latest(); ; latest = entry.Latest() {
 		added := c.store.AddEncoded(latest, coding, body)
 		if entry.Latest() == latest {
-			return added || !latest.Gone() // else there is no room for it
+			return added || !latest.IsRemoved() // else there is no room for it
 		}
 	}
 }

@@ -31,7 +31,7 @@ func newShelf(t *testing.T) *shelf {
 func (s *shelf) put(key string) *store.Entry {
 	e := &store.Entry{
 		Key: key, Method: "GET", Scheme: "http", Status: 200, Compress: true, Body: []byte(strings.Repeat(key+" ", 1000)),
-		Header: httprules.Header{"Content-Type": {"text/html"}, "Etag": {`"` + key + `"`}}, Browser: httprules.Unset, Idle: httprules.Unset, Most: httprules.Unset,
+		Header: httprules.Header{"Content-Type": {"text/html"}, "Etag": {`"` + key + `"`}}, Browser: httprules.Unset, Idle: httprules.Unset, LifeLimit: httprules.Unset,
 	}
 	e.Prepare()
 	require.NoError(s.t, s.store.Put(e, time.Now()))

@@ -22,8 +22,8 @@ const (
 	gathered = 96 << 10
 )
 
-// question is the body of a lookup.
-type question struct {
+// lookupCall is the body of a lookup.
+type lookupCall struct {
 	asked
 	ids     []fragment.ID
 	details bool                  // tell type and cost, too
@@ -31,7 +31,7 @@ type question struct {
 }
 
 // readQuestion reads a lookup; an error says what is wrong with it.
-func readQuestion(r *http.Request, namespace string) (q question, err error) {
+func readQuestion(r *http.Request, namespace string) (q lookupCall, err error) {
 	in := protocol.NewReader(r.Body, r.ContentLength)
 	var asks protocol.Lookup
 	if err := in.Next(&asks); err != nil {
@@ -158,7 +158,7 @@ func (c *Control) lookup(w http.ResponseWriter, r *http.Request, namespace strin
 }
 
 // answer is what was found of the key at a place in the question.
-func (q *question) answer(at int, a fragment.Answer, now time.Time) protocol.LookupAnswer {
+func (q *lookupCall) answer(at int, a fragment.Answer, now time.Time) protocol.LookupAnswer {
 	out := protocol.LookupAnswer{At: at, State: a.State.String()}
 	if a.Lease != nil && a.State != fragment.Filling {
 		out.Lease = a.Lease.ID

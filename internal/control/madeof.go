@@ -49,9 +49,9 @@ func (c *Control) madeOfCalls() {
 	huma.Register(c.api, operation("made-of", http.MethodGet, "/v1/made-of", "Tell what a page or a fragment was made of", records.Read),
 		func(_ context.Context, in *struct {
 			Name string `query:"name" required:"true" minLength:"1" maxLength:"4096" doc:"The URL of a page, /PATH for any host, or NAMESPACE/KEY of a fragment"`
-		}) (*struct{ Body client.MadeOf }, error) {
+		}) (*struct{ Body client.PartsTree }, error) {
 			made, err := c.madeOf(in.Name)
-			return &struct{ Body client.MadeOf }{made}, err
+			return &struct{ Body client.PartsTree }{made}, err
 		})
 }
 
@@ -91,22 +91,22 @@ func (c *Control) names(rows []client.RatioRow) []client.FragmentName {
 }
 
 // madeOf finds a page or a fragment.
-func (c *Control) madeOf(name string) (client.MadeOf, error) {
+func (c *Control) madeOf(name string) (client.PartsTree, error) {
 	t := &tree{c: c, left: maxTree}
 	if !strings.HasPrefix(name, "/") && !strings.Contains(name, "://") {
 		e := t.fragment(name)
 		if e == nil {
-			return client.MadeOf{}, huma.Error404NotFound("no fragment " + name + " is stored here; gerastic fragments list shows the names, and with --name their keys")
+			return client.PartsTree{}, huma.Error404NotFound("no fragment " + name + " is stored here; gerastic fragments list shows the names, and with --name their keys")
 		}
 		return t.node("fragment", name, e, 0), nil
 	}
 	u, err := url.Parse(name)
 	if err != nil || u.EscapedPath() == "" {
-		return client.MadeOf{}, huma.Error422UnprocessableEntity(name + " is neither a URL nor NAMESPACE/KEY")
+		return client.PartsTree{}, huma.Error422UnprocessableEntity(name + " is neither a URL nor NAMESPACE/KEY")
 	}
 	e := t.page(u)
 	if e == nil {
-		return client.MadeOf{}, huma.Error404NotFound("nothing is stored for " + name + "; visit it, and ask again")
+		return client.PartsTree{}, huma.Error404NotFound("nothing is stored for " + name + "; visit it, and ask again")
 	}
 	return t.node("page", e.URL(), e, 0), nil
 }
@@ -143,8 +143,8 @@ func (t *tree) page(u *url.URL) *store.Entry {
 }
 
 // node tells of an entry, nil for one that is not there, and of its parts.
-func (t *tree) node(kind, name string, e *store.Entry, depth int) client.MadeOf {
-	made := client.MadeOf{Kind: kind, Name: name, State: "missing", Tags: []client.EntryTag{}, Parts: []client.MadeOf{}}
+func (t *tree) node(kind, name string, e *store.Entry, depth int) client.PartsTree {
+	made := client.PartsTree{Kind: kind, Name: name, State: "missing", Tags: []client.EntryTag{}, Parts: []client.PartsTree{}}
 	t.left--
 	if e == nil {
 		return made

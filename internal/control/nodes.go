@@ -127,7 +127,7 @@ func (m *collector) Collect(ch chan<- prometheus.Metric) {
 		counter(removedTotal, float64(n), reason)
 	}
 	counter(refusedTotal, float64(figures.Refused))
-	counter(foldedTotal, float64(m.c.barrier.Folded()))
+	counter(foldedTotal, float64(m.c.barrier.FloorRaised()))
 	status := m.c.node.Status()
 	gauge(entriesGauge, float64(figures.Entries))
 	gauge(usedGauge, float64(figures.Used))

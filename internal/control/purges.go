@@ -81,7 +81,7 @@ func acceptURLStrings(schemas huma.Registry) {
 
 func (c *Control) purge(ctx context.Context, r client.PurgeRequest) (client.PurgeResult, error) {
 	out := client.PurgeResult{Preview: r.Preview, Mode: r.Mode, Nodes: []client.PurgeNode{}}
-	p, err := c.order(r)
+	p, err := c.purgeOf(r)
 	if err != nil {
 		return out, err
 	}
@@ -109,8 +109,8 @@ func notPurged(sequence tags.Stamp, err error) string {
 	return "the purge could not be written to the ledger, so nothing was purged; try again when the database is back: " + err.Error()
 }
 
-// order translates a request into a purge.
-func (c *Control) order(r client.PurgeRequest) (tags.Purge, error) {
+// purgeOf translates a request into a purge.
+func (c *Control) purgeOf(r client.PurgeRequest) (tags.Purge, error) {
 	p := tags.Purge{Mode: tags.ParseMode(r.Mode), Tags: r.Tags, Together: r.Together, Routes: r.Routes, All: r.All}
 	inForce := c.edge.Policy()
 	if inForce == nil {

@@ -73,7 +73,7 @@ func (c *Control) entryOut(e *store.Entry) client.Entry {
 		URL: e.URL(), Route: e.Subject.Route, Status: e.Status, Bytes: e.Size(), Stamp: uint64(e.Subject.Stamp), State: "live",
 		AgeS: e.Freshness.Age(now).Seconds(), LeftS: e.Freshness.Remaining(now).Seconds(), Tags: []client.EntryTag{},
 	}
-	if e.Softened() {
+	if e.IsSoftened() {
 		out.State = "softened"
 	}
 	for i, v := range e.Vary {

@@ -88,7 +88,7 @@ func (w *watcher) purgeLog(ctx context.Context, rec *records.Records, pool *pgxp
 		switch {
 		case e.emptied != "":
 			// Nobody knows what the table held.
-			err := r.order(ctx, tags.Purge{All: true}, fmt.Sprintf("%s: table %s was truncated", w.source.Name, e.emptied))
+			err := r.purge(ctx, tags.Purge{All: true}, fmt.Sprintf("%s: table %s was truncated", w.source.Name, e.emptied))
 			if err != nil {
 				return err
 			}

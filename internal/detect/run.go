@@ -60,7 +60,7 @@ func (r *run) take(ctx context.Context, c *changes.Change) error {
 		counted = counted || e.Fired
 		if e.TooMany { // nobody knows what it concerns, so that it is everything
 			r.Log.Warn("a change names too many tags; everything was purged", "source", r.record.Source, "kind", c.Kind, "why", e.Why)
-			if err := r.order(ctx, tags.Purge{Mode: e.Mode, All: true}, r.record.Source+": a "+c.Kind+" with too many tags"); err != nil {
+			if err := r.purge(ctx, tags.Purge{Mode: e.Mode, All: true}, r.record.Source+": a "+c.Kind+" with too many tags"); err != nil {
 				return err
 			}
 			continue
@@ -125,7 +125,7 @@ func (r *run) collect(ctx context.Context, e changes.Effect) error {
 }
 
 // ask calls each with the tags that a fan-out query gives.
-func (r *run) ask(ctx context.Context, q changes.Question, each func(tag string) error) error {
+func (r *run) ask(ctx context.Context, q changes.Query, each func(tag string) error) error {
 	pool := r.pool
 	if q.FanOut.Database != "" || pool == nil {
 		url, err := r.databaseOf(q.FanOut)
@@ -184,7 +184,7 @@ func (d *Detector) databaseOf(f *changes.FanOut) (string, error) {
 const mostAnswers = 1000
 
 // Answer asks a fan-out query and returns the tags that it gives, the first thousand.
-func (d *Detector) Answer(ctx context.Context, q changes.Question) (all []string, err error) {
+func (d *Detector) Answer(ctx context.Context, q changes.Query) (all []string, err error) {
 	r := d.begin("", "", nil, nil)
 	return all, r.ask(ctx, q, func(tag string) error {
 		if len(all) < mostAnswers && !slices.Contains(all, tag) {
@@ -202,7 +202,7 @@ func (r *run) flush(ctx context.Context) error {
 	for mode, set := range []map[string]struct{}{tags.Drop: r.drop, tags.Soften: r.soften} {
 		names := slices.Sorted(maps.Keys(set))
 		for batch := range slices.Chunk(names, mostTags) {
-			if err := r.order(ctx, tags.Purge{Mode: tags.Mode(mode), Tags: batch}, r.reason()); err != nil {
+			if err := r.purge(ctx, tags.Purge{Mode: tags.Mode(mode), Tags: batch}, r.reason()); err != nil {
 				return err
 			}
 		}
@@ -218,7 +218,7 @@ func (r *run) flush(ctx context.Context) error {
 	return nil
 }
 
-func (r *run) order(ctx context.Context, p tags.Purge, reason string) error {
+func (r *run) purge(ctx context.Context, p tags.Purge, reason string) error {
 	sequence, applied, err := r.Purge(ctx, p, "changes", reason)
 	if err != nil {
 		return err

@@ -101,11 +101,11 @@ type reading struct {
 	*run
 	query  string
 	op     changes.Op
-	before map[uint64]place // what the last run read in the overlap, and beyond
-	seen   map[uint64]place // what this one did
-	ahead  *ahead           // how far was read beyond the cursor; nil: no further
-	bad    error            // the first row that made no sense: the others count all the same
-	begins bool             // the first run: what is there is noted, not taken
+	before map[uint64]position // what the last run read in the overlap, and beyond
+	seen   map[uint64]position // what this one did
+	ahead  *ahead              // how far was read beyond the cursor; nil: no further
+	bad    error               // the first row that made no sense: the others count all the same
+	begins bool                // the first run: what is there is noted, not taken
 	isTime bool
 	kind   string // the cursor's type in SQL
 }
@@ -117,8 +117,8 @@ type ahead struct {
 	Read  time.Time `json:"read"`
 }
 
-// place is a cursor's value: of a time in microseconds, or of a number.
-type place = int64
+// position is a cursor's value: of a time in microseconds, or of a number.
+type position = int64
 
 // mostSeen bounds what is remembered. Beyond, the oldest are forgotten: they may be
 // purged twice.
@@ -148,14 +148,14 @@ func (r *reading) from(ctx context.Context, cursor *string) (next string, err er
 	if err != nil {
 		return "", fmt.Errorf("the cursor %s cannot be gone on from: %w", *cursor, err)
 	}
-	r.seen = map[uint64]place{}
+	r.seen = map[uint64]position{}
 	last := *cursor
-	lastPlace, err := r.place(last)
+	lastPlace, err := r.parsePosition(last)
 	if err != nil {
 		return "", err
 	}
-	clock := place(math.MinInt64)
-	if at, err := r.place(limit); r.isTime && err == nil {
+	clock := position(math.MinInt64)
+	if at, err := r.parsePosition(limit); r.isTime && err == nil {
 		clock = at
 	}
 	err = readRows(ctx, r.pool, r.query, []any{start}, func(row map[string]*string) error {
@@ -187,7 +187,7 @@ func (r *reading) from(ctx context.Context, cursor *string) (next string, err er
 		return "", err
 	}
 	to := r.goOn(*cursor, last, running.oldest, after.next)
-	if at, err := r.place(to); err == nil {
+	if at, err := r.parsePosition(to); err == nil {
 		r.forget(at)
 	}
 	return to, nil
@@ -230,8 +230,8 @@ func (r *reading) goOn(cursor, last string, oldest, next int64) string {
 // mayChangeAgain reports whether a row may change once more without another time: times in
 // whole seconds, and the second has not ended. Then it is taken again at the next reading,
 // even if it is as it was: it may have been otherwise meanwhile.
-func (r *reading) mayChangeAgain(at, clock place) bool {
-	const second = place(time.Second / time.Microsecond)
+func (r *reading) mayChangeAgain(at, clock position) bool {
+	const second = position(time.Second / time.Microsecond)
 	return r.isTime && at%second == 0 && at > clock-second && at < clock+second
 }
 
@@ -291,7 +291,7 @@ func (r *reading) first(ctx context.Context) (end string, err error) {
 }
 
 // row reads a change.
-func (r *reading) row(row map[string]*string) (c *changes.Change, at place, cursor string, err error) {
+func (r *reading) row(row map[string]*string) (c *changes.Change, at position, cursor string, err error) {
 	if row["kind"] == nil || row["cursor"] == nil {
 		return nil, 0, "", errors.New("a row has no kind or no cursor; both must be there in every row")
 	}
@@ -310,7 +310,7 @@ func (r *reading) row(row map[string]*string) (c *changes.Change, at place, curs
 		return nil, 0, "", fmt.Errorf("%s %s: %w", c.Kind, deref(row["id"]), err)
 	}
 	cursor = *row["cursor"]
-	if at, err = r.place(cursor); err == nil && r.isTime {
+	if at, err = r.parsePosition(cursor); err == nil && r.isTime {
 		c.At = time.UnixMicro(at)
 	}
 	return c, at, cursor, err
@@ -323,8 +323,8 @@ func deref(s *string) string {
 	return *s
 }
 
-// place reads a cursor's value.
-func (r *reading) place(text string) (place, error) {
+// parsePosition reads a cursor's value.
+func (r *reading) parsePosition(text string) (position, error) {
 	if !r.isTime {
 		n, ok := new(big.Float).SetString(text)
 		if !ok {
@@ -355,7 +355,7 @@ func fingerprint(row map[string]*string, op changes.Op) uint64 {
 	return h.Sum64()
 }
 
-func (r *reading) remember(digest uint64, at, last place) {
+func (r *reading) remember(digest uint64, at, last position) {
 	if len(r.seen) >= mostSeen {
 		r.forget(last)
 	}
@@ -365,7 +365,7 @@ func (r *reading) remember(digest uint64, at, last place) {
 }
 
 // forget drops what lies before the overlap of a cursor.
-func (r *reading) forget(last place) {
+func (r *reading) forget(last position) {
 	least := last - 1
 	if r.isTime {
 		least = last - r.source.Overlap.Microseconds()
@@ -392,7 +392,7 @@ func unpackAhead(text string) (all [2]*ahead) {
 
 // packSeen writes what was seen of both queries: how much of the first, and then each
 // digest with its place.
-func packSeen(seen [2]map[uint64]place) []byte {
+func packSeen(seen [2]map[uint64]position) []byte {
 	packed := binary.LittleEndian.AppendUint64(nil, uint64(len(seen[0])))
 	for _, set := range seen {
 		for digest, at := range set {
@@ -402,8 +402,8 @@ func packSeen(seen [2]map[uint64]place) []byte {
 	return packed
 }
 
-func unpackSeen(packed []byte) (seen [2]map[uint64]place) {
-	seen = [2]map[uint64]place{{}, {}}
+func unpackSeen(packed []byte) (seen [2]map[uint64]position) {
+	seen = [2]map[uint64]position{{}, {}}
 	if len(packed) < 8 {
 		return seen
 	}
@@ -413,7 +413,7 @@ func unpackSeen(packed []byte) (seen [2]map[uint64]place) {
 		if i >= first {
 			set = seen[1]
 		}
-		set[binary.LittleEndian.Uint64(rest)] = place(binary.LittleEndian.Uint64(rest[8:]))
+		set[binary.LittleEndian.Uint64(rest)] = position(binary.LittleEndian.Uint64(rest[8:]))
 	}
 	return seen
 }

@@ -52,7 +52,7 @@ var ofSkeleton = map[string]bool{
 func (x *exchange) compose(s skeleton) {
 	ctx, cancel := context.WithCancel(x.r.Context())
 	budget := x.share()
-	source := x.pieces(budget)
+	source := x.includes(budget)
 	who := x.visitor()
 	began := x.edge.config.Now()
 	c := s.page.Begin(ctx, who, source, s.digest, budget)
@@ -70,7 +70,7 @@ func (x *exchange) compose(s skeleton) {
 	}
 	pending := !c.Settle(fetch.HeadDelay)
 	if pending || source.waited.Load() {
-		x.waitedForPieces()
+		x.waitedForIncludes()
 	}
 	s.doubtful = pending || source.doubtful.Load() || x.sample.Outcome == meter.Stale && x.in.Doubtful()
 	coding := x.headOfComposed(s)
@@ -85,9 +85,9 @@ func (x *exchange) compose(s skeleton) {
 	x.composing(c, who, s.status, coding)
 }
 
-// waitedForPieces notes that a visitor whose skeleton was there waits for an origin all the
+// waitedForIncludes notes that a visitor whose skeleton was there waits for an origin all the
 // same, if they do.
-func (x *exchange) waitedForPieces() {
+func (x *exchange) waitedForIncludes() {
 	if answered := x.sample.Outcome; answered != meter.Hit && answered != meter.Stale {
 		return
 	}

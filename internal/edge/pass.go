@@ -26,7 +26,7 @@ func (x *exchange) pass(forward httprules.Forward) {
 	explains := x.explains() // the proxy may still write when the visitor has gone, so that it gets copies
 	p := &fetch.Passing{
 		Way: x.inForce.origins.To(o), Visitor: x.req, Limit: x.route.Limit(o), Trusted: x.edge.config.Trusted,
-		Place: x.place(), AsksOnly: x.in.Enabled && x.takesBody(), Budget: x.share(),
+		PageRoute: x.pageRoute(), AsksOnly: x.in.Enabled && x.takesBody(), Budget: x.share(),
 		Slow: !whole || asksToUpgrade(x.r.Header) && len(x.r.Header["Upgrade"]) > 0,
 		Answered: func(header http.Header, info []string) {
 			if explains && info != nil {
@@ -77,9 +77,9 @@ func (x *exchange) countPassed(p *fetch.Passing, counting *countingWriter) {
 	x.sample.Waited = x.edge.config.Now().Sub(x.began)
 }
 
-// place is the route of the request's place, whatever its method: a form that comes back with
+// pageRoute is the route of the request's place, whatever its method: a form that comes back with
 // its mistakes is a page, too. nil: there is none.
-func (x *exchange) place() *policy.Route {
+func (x *exchange) pageRoute() *policy.Route {
 	if x.route != nil {
 		return x.route
 	}

@@ -24,9 +24,9 @@ import (
 // maxDepth is how deep pieces may be included in one another.
 const maxDepth = 5
 
-// pieces gets what a page includes: each by its own route, key and lifetime, as if the
+// includes gets what a page includes: each by its own route, key and lifetime, as if the
 // visitor had asked for it. It holds nothing of the exchange, which may end before it.
-type pieces struct {
+type includes struct {
 	edge     *Edge
 	inForce  *inForce
 	stripe   meter.Stripe
@@ -48,13 +48,13 @@ type pieces struct {
 	report []protocol.Part
 }
 
-func (x *exchange) pieces(budget *compose.Budget) *pieces {
-	s := &pieces{edge: x.edge, inForce: x.inForce, stripe: x.stripe, page: x.req, r: x.r, depth: x.depth + 1, explains: x.explains(), budget: budget}
+func (x *exchange) includes(budget *compose.Budget) *includes {
+	s := &includes{edge: x.edge, inForce: x.inForce, stripe: x.stripe, page: x.req, r: x.r, depth: x.depth + 1, explains: x.explains(), budget: budget}
 	s.header = maps.Clone(x.r.Header)
 	if s.header == nil {
 		s.header = http.Header{}
 	}
-	for _, name := range notForPieces {
+	for _, name := range notForIncludes {
 		delete(s.header, name)
 	}
 	y := x.edge.exchanges.Get().(*exchange)
@@ -64,13 +64,13 @@ func (x *exchange) pieces(budget *compose.Budget) *pieces {
 	return s
 }
 
-// notForPieces: they are about the page, or would get only part of a piece, or get it in a
+// notForIncludes: they are about the page, or would get only part of a piece, or get it in a
 // form that cannot be put into a page.
-var notForPieces = []string{"If-Match", "If-None-Match", "If-Modified-Since", "If-Unmodified-Since", "If-Range", "Range", "Accept-Encoding", "Content-Type", "Content-Length", "Content-Encoding", "Expect", "Upgrade", "Connection", protocol.ExplainField, "X-Forwarded-Host"}
+var notForIncludes = []string{"If-Match", "If-None-Match", "If-Modified-Since", "If-Unmodified-Since", "If-Range", "Range", "Accept-Encoding", "Content-Type", "Content-Length", "Content-Encoding", "Expect", "Upgrade", "Connection", protocol.ExplainField, "X-Forwarded-Host"}
 
 // target is the request for a piece: of the page's own host, or of another. Which origin it
 // goes to is the policy's to say, never the page's.
-func (s *pieces) target(raw string) (key.Request, error) {
+func (s *includes) target(raw string) (key.Request, error) {
 	req := key.Request{Method: http.MethodGet, Scheme: s.page.Scheme, Host: s.page.Host, Header: httprules.Header(s.header)}
 	if strings.HasPrefix(raw, "/") && !strings.HasPrefix(raw, "//") && !strings.ContainsAny(raw, "# \t\r\n") {
 		req.Path, req.Query, req.HasQuery = strings.Cut(raw, "?")
@@ -99,7 +99,7 @@ func (s *pieces) target(raw string) (key.Request, error) {
 }
 
 // Now implements compose.Source: a fresh entry is taken as it is.
-func (s *pieces) Now(raw string) (body []byte, digest compose.Digest, ok bool) {
+func (s *includes) Now(raw string) (body []byte, digest compose.Digest, ok bool) {
 	req, err := s.target(raw)
 	if err != nil {
 		return nil, digest, false
@@ -131,7 +131,7 @@ func (s *pieces) Now(raw string) (body []byte, digest compose.Digest, ok bool) {
 }
 
 // take notes an entry that was at hand.
-func (s *pieces) take(raw string, e *store.Entry, sample meter.Sample) {
+func (s *includes) take(raw string, e *store.Entry, sample meter.Sample) {
 	y := s.looking
 	y.sample = sample
 	e.Touch(y.began)
@@ -144,7 +144,7 @@ func (s *pieces) take(raw string, e *store.Entry, sample meter.Sample) {
 }
 
 // found records what was at hand, which took so long to find.
-func (s *pieces) found(took time.Duration) {
+func (s *includes) found(took time.Duration) {
 	for i := range s.samples {
 		s.samples[i].Took = took / time.Duration(len(s.samples))
 	}
@@ -154,7 +154,7 @@ func (s *pieces) found(took time.Duration) {
 }
 
 // request is what a visitor would have sent for the piece.
-func (s *pieces) request(ctx context.Context, req key.Request) *http.Request {
+func (s *includes) request(ctx context.Context, req key.Request) *http.Request {
 	target := req.Path
 	if req.HasQuery {
 		target += "?" + req.Query
@@ -170,7 +170,7 @@ func (s *pieces) request(ctx context.Context, req key.Request) *http.Request {
 }
 
 // Fetch implements compose.Source: it takes the way of any request.
-func (s *pieces) Fetch(ctx context.Context, raw string) (body []byte, err error) {
+func (s *includes) Fetch(ctx context.Context, raw string) (body []byte, err error) {
 	req, err := s.target(raw)
 	if err != nil {
 		return nil, err
@@ -179,7 +179,7 @@ func (s *pieces) Fetch(ctx context.Context, raw string) (body []byte, err error)
 		return nil, fmt.Errorf("pieces include one another more than %d deep", maxDepth)
 	}
 	r := s.request(ctx, req)
-	w := &pieceWriter{header: http.Header{}, budget: s.budget}
+	w := &includeWriter{header: http.Header{}, budget: s.budget}
 	began := s.edge.config.Now()
 	outcome := meter.Error
 	defer func() {
@@ -213,7 +213,7 @@ func (s *pieces) Fetch(ctx context.Context, raw string) (body []byte, err error)
 	return w.body, nil
 }
 
-func (s *pieces) tell(raw string, outcome meter.Outcome, took, age time.Duration) {
+func (s *includes) tell(raw string, outcome meter.Outcome, took, age time.Duration) {
 	if !s.explains {
 		return
 	}
@@ -223,14 +223,14 @@ func (s *pieces) tell(raw string, outcome meter.Outcome, took, age time.Duration
 }
 
 // told writes what became of each piece, for those who may see it.
-func (s *pieces) told() string {
+func (s *includes) told() string {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return protocol.FormatParts(s.report)
 }
 
-// pieceWriter takes an answer that goes into a page.
-type pieceWriter struct {
+// includeWriter takes an answer that goes into a page.
+type includeWriter struct {
 	header http.Header
 	status int
 	body   []byte
@@ -238,15 +238,15 @@ type pieceWriter struct {
 	failed error
 }
 
-func (w *pieceWriter) Header() http.Header { return w.header }
+func (w *includeWriter) Header() http.Header { return w.header }
 
-func (w *pieceWriter) WriteHeader(status int) {
+func (w *includeWriter) WriteHeader(status int) {
 	if status >= 200 && w.status == 0 {
 		w.status = status
 	}
 }
 
-func (w *pieceWriter) Write(p []byte) (int, error) {
+func (w *includeWriter) Write(p []byte) (int, error) {
 	w.WriteHeader(http.StatusOK)
 	if w.failed = errors.Join(w.failed, w.budget.Spend(int64(len(p)))); w.failed != nil {
 		return 0, w.failed

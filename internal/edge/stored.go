@@ -60,8 +60,8 @@ func (x *exchange) volatileLines(entry *store.Entry, status httprules.CacheStatu
 		line = append(append([]string(nil), entry.Header["Cache-Status"]...), status.String())
 	}
 	h["Age"], h["Cache-Status"] = age, line
-	if explains && entry.Told != nil {
-		h[protocol.PartsField] = entry.Told
+	if explains && entry.PageInfo != nil {
+		h[protocol.PartsField] = entry.PageInfo
 	}
 	if control != nil {
 		h["Cache-Control"] = control

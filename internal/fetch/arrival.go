@@ -107,7 +107,7 @@ func (a *arrival) read(ctx context.Context, body io.Reader) (more bool, err erro
 	}
 	n, err := body.Read(room)
 	if a.keep && a.expect > 0 && a.flight.Size()+int64(n) == a.expect {
-		a.flight.Hold(n)
+		a.flight.HoldBack(n)
 		if err == nil {
 			err = endOf(body)
 		}

@@ -57,8 +57,8 @@ func Restated(old *store.Entry, route *policy.Route, from *policy.Origin) *store
 	}
 	fresh := httprules.FreshnessOf(old.Status, old.Header, directives, old.Received, old.Received, terms)
 	fresh.Born = old.Freshness.Born
-	if old.Most != httprules.Unset {
-		fresh.Lifetime = min(fresh.Lifetime, old.Most)
+	if old.LifeLimit != httprules.Unset {
+		fresh.Lifetime = min(fresh.Lifetime, old.LifeLimit)
 	}
 	reason := httprules.MayStore(httprules.Storing{
 		Method: old.Method, Cookie: old.OriginOnly, Personal: old.Personal, AnyMethod: route.Key.Body != key.NoBody,
@@ -95,7 +95,7 @@ func (f *Fetcher) entry(o *Request, a answer) *store.Entry {
 	return &store.Entry{
 		Key: o.keyUnder(search), Search: search.String(), Method: strings.Clone(o.out.Method), Scheme: o.Visitor.Scheme,
 		Subject: subject, RouteTags: carried.byRoute,
-		Fill: store.Fill{Stamp: o.Stamp, Began: a.began}, Failure: terms.Failed(a.status), Terms: o.Route.TermsDigest, OriginOnly: originOnly, Most: httprules.Unset,
+		Fill: store.Fill{Stamp: o.Stamp, Began: a.began}, Failure: terms.Failed(a.status), Terms: o.Route.TermsDigest, OriginOnly: originOnly, LifeLimit: httprules.Unset,
 		Vary: append(vary, implied...), Implied: len(implied), Encodings: httprules.EncodingsOf(a.header),
 		Personal: o.personal(), ForAuthorized: directives.Public || directives.MustRevalidate || directives.SMaxAge != httprules.Unset,
 		Status: a.status, Header: a.header, Body: a.body, Received: a.received,

@@ -33,8 +33,8 @@ func (info *pageInfo) bound(page *store.Entry) {
 	if info.life == nil {
 		return
 	}
-	page.Most = max(0, info.life.Left)
-	page.Freshness.Lifetime = min(page.Freshness.Lifetime, page.Most)
+	page.LifeLimit = max(0, info.life.Left)
+	page.Freshness.Lifetime = min(page.Freshness.Lifetime, page.LifeLimit)
 	if info.life.Dated {
 		page.Subject.Stamp = min(page.Subject.Stamp, tags.Stamp(info.life.AsOf))
 	}

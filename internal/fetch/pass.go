@@ -20,14 +20,14 @@ import (
 // handed back: bodies, trailers, interim answers and upgrades as they come. What it holds are
 // copies, since it may still write when the visitor has gone.
 type Passing struct {
-	Way      *origin.Client
-	Visitor  key.Request
-	Limit    time.Duration    // for the answer's head
-	Trusted  outbound.Trusted // proxies
-	Place    *policy.Route    // of the request's place, whatever its method; nil: none
-	AsksOnly bool             // the route says of a request of an unsafe method that it is a question
-	Slow     bool             // it goes at the visitor's pace from the beginning
-	Budget   *compose.Budget  // of the page, if the answer is composed
+	Way       *origin.Client
+	Visitor   key.Request
+	Limit     time.Duration    // for the answer's head
+	Trusted   outbound.Trusted // proxies
+	PageRoute *policy.Route    // of the request's place, whatever its method; nil: none
+	AsksOnly  bool             // the route says of a request of an unsafe method that it is a question
+	Slow      bool             // it goes at the visitor's pace from the beginning
+	Budget    *compose.Budget  // of the page, if the answer is composed
 
 	// Answered may add to the header of the answer; info is what it said of its fragments.
 	Answered func(header http.Header, info []string)
@@ -91,7 +91,7 @@ func (p *Passing) rewrite(r *httputil.ProxyRequest) {
 			r.Out.Header.Del(name)
 		}
 	}
-	if p.Place != nil && p.Place.Compose {
+	if p.PageRoute != nil && p.PageRoute.Compose {
 		r.Out.Header.Del("Accept-Encoding") // what is compressed cannot be read
 	}
 	r.Out.Header.Set("Surrogate-Capability", capability)
@@ -107,7 +107,7 @@ func (p *Passing) answered(resp *http.Response) error {
 	}
 	info := parsePageInfo(httprules.Header(resp.Header))
 	p.Answered(resp.Header, info.lines)
-	if p.Visitor.Method != http.MethodHead && isSkeleton(p.Place, httprules.Header(resp.Header)) {
+	if p.Visitor.Method != http.MethodHead && isSkeleton(p.PageRoute, httprules.Header(resp.Header)) {
 		if whole, err := p.Skeleton.read(resp, p.Budget); whole || err != nil {
 			return err
 		}

@@ -26,7 +26,7 @@ func (f *Fetcher) receive(ctx context.Context, a *arrival, resp *http.Response) 
 	takeSurrogateControl(header)
 	a.entry = f.entry(a.request, answer{status: resp.StatusCode, header: header, began: a.began, received: received})
 	info.bound(a.entry)
-	a.entry.Parts, a.entry.Told = info.parts, info.lines
+	a.entry.Parts, a.entry.PageInfo = info.parts, info.lines
 	a.head = f.headOfAnswer(a, resp)
 	a.head.Composes, a.head.PageInfo = composes, info.lines
 	f.settleReason(a, resp)

@@ -29,9 +29,9 @@ func (f *Fetcher) renew(a *arrival, header httprules.Header) {
 	entry.Header = fresh
 	entry.KeepCost(o.Stored)
 	info.bound(entry)
-	entry.Skeleton, entry.Parts, entry.Told = o.Stored.Skeleton, o.Stored.Parts, o.Stored.Told
+	entry.Skeleton, entry.Parts, entry.PageInfo = o.Stored.Skeleton, o.Stored.Parts, o.Stored.PageInfo
 	if info.lines != nil {
-		entry.Parts, entry.Told = info.parts, info.lines
+		entry.Parts, entry.PageInfo = info.parts, info.lines
 	}
 	if entry.Skeleton == nil {
 		offerCodings(entry, len(entry.Body))

@@ -14,22 +14,22 @@ import (
 // follower applies the ledger, in its order, each purge once: whether it was ordered
 // here or on another node.
 type follower struct {
-	mu      sync.Mutex    // held while reading and applying
-	at      records.Place // of the last purge applied
+	mu      sync.Mutex       // held while reading and applying
+	at      records.Position // of the last purge applied
 	sweeps  map[tags.Stamp]*sweep
-	orders  chan *order  // to be written
-	writing atomic.Int64 // unix ns since when some are being written; 0: none are
-	counted chan *sweep  // to be noted
-	noted   signal       // some node has noted what purges did there
+	orders  chan *pendingPurge // to be written
+	writing atomic.Int64       // unix ns since when some are being written; 0: none are
+	counted chan *sweep        // to be noted
+	noted   signal             // some node has noted what purges did there
 	silent  silence
 }
 
 // sweep is the counting and freeing of what a purge matched, which goes on after the
 // purge is in force.
 type sweep struct {
-	records.Noted               // complete when swept is closed
-	swept         chan struct{} // closed when all is counted
-	done          chan struct{} // closed when it is in the ledger, too
+	records.Ack               // complete when swept is closed
+	swept       chan struct{} // closed when all is counted
+	done        chan struct{} // closed when it is in the ledger, too
 }
 
 // signal wakes everyone who waits.
@@ -92,14 +92,14 @@ func gather[T any](ctx context.Context, queue <-chan T) (all []T) {
 // noteSweeps writes to the ledger what purges did here.
 func (n *Node) noteSweeps() {
 	for sweeps := gather(n.life, n.ledger.counted); sweeps != nil; sweeps = gather(n.life, n.ledger.counted) {
-		all := make([]records.Noted, len(sweeps))
+		all := make([]records.Ack, len(sweeps))
 		for i, s := range sweeps {
-			all[i] = s.Noted
+			all[i] = s.Ack
 		}
 		rec, err := n.Records()
 		if err == nil {
 			ctx, cancel := context.WithTimeout(n.life, 10*time.Second)
-			err = rec.Note(ctx, all)
+			err = rec.Acknowledge(ctx, all)
 			cancel()
 		}
 		if err != nil {
@@ -156,9 +156,9 @@ func (n *Node) applyLocked(p records.Entry) {
 	n.barrier.Apply(p.Purge.Purge)
 	n.account()
 	marked := time.Now()
-	n.ledger.at = records.Place{Sequence: p.Sequence, Mark: p.Mark}
+	n.ledger.at = records.Position{Sequence: p.Sequence, RowID: p.Mark}
 	// The ledger's clock is the database's; where it differs, the figure is off by that.
-	s := &sweep{swept: make(chan struct{}), done: make(chan struct{}), Noted: records.Noted{Place: n.ledger.at, Applied: records.Applied{Node: n.settings.Name, Took: max(0, marked.Sub(p.At))}}}
+	s := &sweep{swept: make(chan struct{}), done: make(chan struct{}), Ack: records.Ack{Position: n.ledger.at, Applied: records.Applied{Node: n.settings.Name, Took: max(0, marked.Sub(p.At))}}}
 	n.ledger.sweeps[p.Sequence] = s
 	delete(n.ledger.sweeps, p.Sequence-keptSweeps)
 	n.run(func() {

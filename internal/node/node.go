@@ -78,7 +78,7 @@ func Start(ctx context.Context, s Settings) (*Node, error) {
 		return nil, err
 	}
 	n := &Node{directory: directory, settings: s, log: s.Log, started: time.Now().Truncate(time.Microsecond), failed: make(chan error, 2)}
-	n.ledger = follower{sweeps: map[tags.Stamp]*sweep{}, orders: make(chan *order, batch), counted: make(chan *sweep, batch)}
+	n.ledger = follower{sweeps: map[tags.Stamp]*sweep{}, orders: make(chan *pendingPurge, batch), counted: make(chan *sweep, batch)}
 	n.life, n.end = context.WithCancel(context.Background())
 	n.store = store.NewMemory(s.Memory, store.LeastRecentlyUsed())
 	n.barrier = barrier.New(tags.NewMarks(0, tags.DefaultLimit), n.store)

@@ -12,14 +12,14 @@ import (
 	"gerastic/internal/records"
 )
 
-// order is a purge on its way into the ledger.
-type order struct {
+// pendingPurge is a purge on its way into the ledger.
+type pendingPurge struct {
 	records.Order
-	ctx   context.Context
-	place records.Place
-	live  []records.Alive // nodes that must apply it
-	err   error
-	done  chan struct{}
+	ctx      context.Context
+	position records.Position
+	live     []records.Alive // nodes that must apply it
+	err      error
+	done     chan struct{}
 }
 
 // patience is how long a purge waits for other nodes, at most, before it names those
@@ -39,17 +39,17 @@ func (n *Node) Purge(ctx context.Context, p tags.Purge, actor, reason string) (t
 	}
 	own, err := n.ownPart(ctx, rec, o)
 	if err != nil {
-		return o.place.Sequence, nil, err
+		return o.position.Sequence, nil, err
 	}
-	return o.place.Sequence, append([]records.Applied{own}, n.elsewhere(ctx, rec, o)...), nil
+	return o.position.Sequence, append([]records.Applied{own}, n.elsewhere(ctx, rec, o)...), nil
 }
 
 // write brings a purge into the ledger.
-func (n *Node) write(ctx context.Context, p tags.Purge, actor, reason string) (*order, error) {
+func (n *Node) write(ctx context.Context, p tags.Purge, actor, reason string) (*pendingPurge, error) {
 	if !p.IsText() || !protocol.IsText(reason) {
 		return nil, fmt.Errorf("a name in the purge, or its reason, is no text, and the ledger takes nothing else")
 	}
-	o := &order{Order: records.Order{Purge: p, Actor: actor, Reason: reason}, ctx: ctx, done: make(chan struct{})}
+	o := &pendingPurge{Order: records.Order{Purge: p, Actor: actor, Reason: reason}, ctx: ctx, done: make(chan struct{})}
 	select {
 	case n.ledger.orders <- o:
 	case <-ctx.Done():
@@ -69,14 +69,14 @@ func (n *Node) write(ctx context.Context, p tags.Purge, actor, reason string) (*
 
 // ownPart makes sure that an order which is in the ledger is in force here, whatever happens to
 // the caller, and says what it took, as far as that is counted before ctx ends.
-func (n *Node) ownPart(ctx context.Context, rec *records.Records, o *order) (records.Applied, error) {
+func (n *Node) ownPart(ctx context.Context, rec *records.Records, o *pendingPurge) (records.Applied, error) {
 	own := records.Applied{Node: n.settings.Name}
-	s := n.sweepOf(o.place)
+	s := n.sweepOf(o.position)
 	if s == nil {
 		if err := n.catchUp(ctx, rec); err != nil {
 			return own, fmt.Errorf("the ledger has the purge, but cannot be read, so that it is not known whether it is in force here: %w", err)
 		}
-		if s = n.sweepOf(o.place); s == nil {
+		if s = n.sweepOf(o.position); s == nil {
 			return own, nil // everything was purged on the way
 		}
 	}
@@ -95,10 +95,10 @@ func (n *Node) ownPart(ctx context.Context, rec *records.Records, o *order) (rec
 
 // sweepOf is what a purge did here; nil if it is not in force. One that had the number in another
 // history of the ledger is none.
-func (n *Node) sweepOf(place records.Place) *sweep {
+func (n *Node) sweepOf(place records.Position) *sweep {
 	n.ledger.mu.Lock()
 	defer n.ledger.mu.Unlock()
-	if s := n.ledger.sweeps[place.Sequence]; s != nil && s.Place == place {
+	if s := n.ledger.sweeps[place.Sequence]; s != nil && s.Position == place {
 		return s
 	}
 	return nil
@@ -135,7 +135,7 @@ func (s *silence) of(node records.Alive) bool {
 
 // elsewhere waits until the other live nodes have noted what a purge did there. A node
 // that has not by then is returned without a time.
-func (n *Node) elsewhere(ctx context.Context, rec *records.Records, o *order) []records.Applied {
+func (n *Node) elsewhere(ctx context.Context, rec *records.Records, o *pendingPurge) []records.Applied {
 	others := slices.DeleteFunc(o.live, func(a records.Alive) bool { return a.Name == n.settings.Name })
 	if len(others) == 0 {
 		return nil
@@ -144,7 +144,7 @@ func (n *Node) elsewhere(ctx context.Context, rec *records.Records, o *order) []
 	defer cancel()
 	for {
 		next := n.ledger.noted.next()
-		p, err := rec.At(ctx, o.place)
+		p, err := rec.At(ctx, o.position)
 		var applied []records.Applied
 		missing := false
 		for _, node := range others {
@@ -175,7 +175,7 @@ func (n *Node) elsewhere(ctx context.Context, rec *records.Records, o *order) []
 // writeOrders puts what is ordered at the same time into the ledger in one transaction.
 func (n *Node) writeOrders() {
 	for orders := gather(n.life, n.ledger.orders); orders != nil; orders = gather(n.life, n.ledger.orders) {
-		orders = slices.DeleteFunc(orders, func(o *order) bool {
+		orders = slices.DeleteFunc(orders, func(o *pendingPurge) bool {
 			if o.err = context.Cause(o.ctx); o.err != nil { // the caller has given up
 				close(o.done)
 			}
@@ -192,7 +192,7 @@ func (n *Node) writeOrders() {
 
 // writeTogether writes orders in one transaction, or, if the database refuses one of them,
 // one by one: what one asks for must not make those of others fail.
-func (n *Node) writeTogether(orders []*order) {
+func (n *Node) writeTogether(orders []*pendingPurge) {
 	written := make([]records.Order, len(orders))
 	for i, o := range orders {
 		written[i] = o.Order
@@ -200,13 +200,13 @@ func (n *Node) writeTogether(orders []*order) {
 	w, err := n.append(n.life, written)
 	if len(orders) > 1 && records.Unwritable(err) {
 		for _, o := range orders {
-			n.writeTogether([]*order{o})
+			n.writeTogether([]*pendingPurge{o})
 		}
 		return
 	}
 	for i, o := range orders {
 		if o.err = err; err == nil {
-			o.place, o.live = records.Place{Sequence: w.First + tags.Stamp(i), Mark: w.Marks[i]}, slices.Clone(w.Live)
+			o.position, o.live = records.Position{Sequence: w.First + tags.Stamp(i), RowID: w.RowIDs[i]}, slices.Clone(w.Live)
 		}
 		close(o.done)
 	}
@@ -235,7 +235,7 @@ func (n *Node) applyOwn(w records.Written, orders []records.Order) {
 		return
 	}
 	for i, o := range orders {
-		e := records.Entry{Purge: records.Purge{Purge: o.Purge, At: w.At}, Mark: w.Marks[i]}
+		e := records.Entry{Purge: records.Purge{Purge: o.Purge, At: w.At}, Mark: w.RowIDs[i]}
 		e.Sequence = w.First + tags.Stamp(i)
 		n.applyLocked(e)
 	}

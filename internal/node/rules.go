@@ -47,7 +47,7 @@ func (n *Node) adopt(ctx context.Context, rec *records.Records) error {
 		return err
 	}
 	n.ledger.mu.Lock()
-	served := n.ledger.at == (records.Place{}) && at.Sequence > 0
+	served := n.ledger.at == (records.Position{}) && at.Sequence > 0
 	if served {
 		// What was stored while there was no ledger may have been purged meanwhile.
 		n.barrier.Apply(tags.Purge{Sequence: at.Sequence, All: true})
@@ -79,7 +79,7 @@ func (n *Node) adopt(ctx context.Context, rec *records.Records) error {
 
 // arrive makes this node one of those that purges wait for. A name whose node has just died is
 // free as soon as nobody waits for that one any more; at once, if it was this directory's.
-func (n *Node) arrive(ctx context.Context, rec *records.Records) (records.Place, error) {
+func (n *Node) arrive(ctx context.Context, rec *records.Records) (records.Position, error) {
 	before := n.lifeBefore()
 	var first time.Time
 	for {

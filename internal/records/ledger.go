@@ -78,11 +78,11 @@ func (o *Order) UnmarshalJSON(text []byte) error {
 	return nil
 }
 
-// Place is a row of the ledger: its number, and the mark that no other history of the ledger
+// Position is a row of the ledger: its number, and the mark that no other history of the ledger
 // gave to that number. The zero place is before every purge.
-type Place struct {
+type Position struct {
 	Sequence tags.Stamp
-	Mark     string
+	RowID    string
 }
 
 // ErrOtherHistory says that the ledger does not have a place any more that was read or written
@@ -99,10 +99,10 @@ var (
 
 // Written is what became of orders that are in the ledger.
 type Written struct {
-	Before Place      // that of the row before the first
+	Before Position   // that of the row before the first
 	First  tags.Stamp // their sequences follow one another
-	Marks  []string   // of each
-	Last   Place
+	RowIDs []string   // of each
+	Last   Position
 	At     time.Time
 	Live   []Alive // the nodes that were seen within the limit
 }
@@ -131,7 +131,7 @@ func (r *Records) Append(ctx context.Context, node string, orders []Order, limit
 		select (select sequence from ledger) - $1::bigint + n, a, r, m, s from unnest($2::text[], $3::text[], $4::text[], $5::jsonb[]) with ordinality o (a, r, m, s, n)`,
 		len(orders), actors, reasons, modes, contents)
 	all.Queue(`select coalesce((select mark::text from purge where sequence = ledger.sequence - $1), ''), (select array_agg(mark::text order by sequence) from purge where sequence > ledger.sequence - $1) from ledger`, len(orders)).
-		QueryRow(func(row pgx.Row) error { return row.Scan(&w.Before.Mark, &w.Marks) })
+		QueryRow(func(row pgx.Row) error { return row.Scan(&w.Before.RowID, &w.RowIDs) })
 	// A statement of its own, which sees who has arrived while the first waited for the row.
 	all.Queue(`select name, seen from node where seen > clock_timestamp() - $1::interval`, limit).Query(func(rows pgx.Rows) (err error) {
 		w.Live, err = pgx.CollectRows(rows, pgx.RowToStructByPos[Alive])
@@ -144,7 +144,7 @@ func (r *Records) Append(ctx context.Context, node string, orders []Order, limit
 		}
 		return w, fmt.Errorf("writing to the ledger: %w", err)
 	}
-	w.Last = Place{tags.Stamp(last), w.Marks[len(w.Marks)-1]}
+	w.Last = Position{tags.Stamp(last), w.RowIDs[len(w.RowIDs)-1]}
 	w.Before.Sequence = w.Last.Sequence - tags.Stamp(len(orders))
 	w.First = w.Before.Sequence + 1
 	return w, nil
@@ -182,13 +182,13 @@ const newest = `insert into purge (sequence, actor, reason, mode, selector) sele
 // not told to wait for this node are in the ledger when it returns. The name may be that of a
 // process that began at before, which is known to have ended, or of one that was not seen for
 // the limit; else the error is ErrNameTaken.
-func (r *Records) Arrive(ctx context.Context, n Presence, applied tags.Stamp, before time.Time, limit time.Duration) (at Place, err error) {
+func (r *Records) Arrive(ctx context.Context, n Presence, applied tags.Stamp, before time.Time, limit time.Duration) (at Position, err error) {
 	var sequence int64
 	taken := false
 	all := &pgx.Batch{}
 	all.Queue(`select sequence from ledger for update`)
 	all.Queue(newest)
-	all.Queue(`select sequence, coalesce((select mark::text from purge where purge.sequence = ledger.sequence), '') from ledger`).QueryRow(func(row pgx.Row) error { return row.Scan(&sequence, &at.Mark) })
+	all.Queue(`select sequence, coalesce((select mark::text from purge where purge.sequence = ledger.sequence), '') from ledger`).QueryRow(func(row pgx.Row) error { return row.Scan(&sequence, &at.RowID) })
 	all.Queue(`insert into node (name, started, applied, control) values ($1, $2, $3, $4)
 		on conflict (name) do update set seen = clock_timestamp(), started = excluded.started, applied = excluded.applied, control = excluded.control
 		where node.started in (excluded.started, $5) or node.seen < clock_timestamp() - $6::interval`,
@@ -213,9 +213,9 @@ func (r *Records) Seen(ctx context.Context, name string) (seen time.Time, err er
 }
 
 // Newest is the ledger's newest place.
-func (r *Records) Newest(ctx context.Context) (at Place, err error) {
+func (r *Records) Newest(ctx context.Context) (at Position, err error) {
 	var sequence int64
-	err = r.pool.QueryRow(ctx, `select sequence, coalesce((select mark::text from purge where purge.sequence = ledger.sequence), '') from ledger`).Scan(&sequence, &at.Mark)
+	err = r.pool.QueryRow(ctx, `select sequence, coalesce((select mark::text from purge where purge.sequence = ledger.sequence), '') from ledger`).Scan(&sequence, &at.RowID)
 	at.Sequence = tags.Stamp(sequence)
 	return at, err
 }
@@ -278,7 +278,7 @@ type Entry struct {
 // Since returns the purges after a place, in the ledger's order, without what came
 // of them. Every reading checks that the place itself is still there: else it is
 // ErrOtherHistory.
-func (r *Records) Since(ctx context.Context, after Place, limit int) ([]Entry, error) {
+func (r *Records) Since(ctx context.Context, after Position, limit int) ([]Entry, error) {
 	rows, err := r.pool.Query(ctx, `select sequence, at, mode, selector, mark::text from purge where sequence >= $1 order by sequence limit $2`, int64(after.Sequence), limit+1)
 	if err != nil {
 		return nil, fmt.Errorf("reading the ledger: %w", err)
@@ -297,7 +297,7 @@ func (r *Records) Since(ctx context.Context, after Place, limit int) ([]Entry, e
 		return nil, fmt.Errorf("reading the ledger: %w", err)
 	case after.Sequence == 0 && (len(all) == 0 || all[0].Sequence == 1):
 		return all, nil
-	case len(all) == 0 || all[0].Sequence != after.Sequence || all[0].Mark != after.Mark:
+	case len(all) == 0 || all[0].Sequence != after.Sequence || all[0].Mark != after.RowID:
 		return nil, ErrOtherHistory
 	}
 	return all[1:], nil
@@ -329,14 +329,14 @@ func (r *Records) Follow(ctx context.Context, node string, ledger, applied func(
 	}
 }
 
-// Noted is what a purge did on a node.
-type Noted struct {
-	Place
+// Ack is what a purge did on a node.
+type Ack struct {
+	Position
 	Applied
 }
 
-// Note records what purges did on a node.
-func (r *Records) Note(ctx context.Context, all []Noted) error {
+// Acknowledge records what purges did on a node.
+func (r *Records) Acknowledge(ctx context.Context, all []Ack) error {
 	n := len(all)
 	marks := make([]string, n)
 	sequences, nodes, took, sweep, entries, bytes, routes := make([]int64, n), make([]string, n), make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n), make([][]byte, n)
@@ -345,7 +345,7 @@ func (r *Records) Note(ctx context.Context, all []Noted) error {
 		if err != nil {
 			return err
 		}
-		marks[i] = a.Mark
+		marks[i] = a.RowID
 		sequences[i], nodes[i], took[i], sweep[i], entries[i], bytes[i], routes[i] = int64(a.Sequence), a.Node, a.Took.Microseconds(), a.Sweep.Microseconds(), a.Matched.Entries, a.Matched.Bytes, content
 	}
 	_, err := r.pool.Exec(ctx, `with row as (insert into purge_applied (sequence, node, took_us, sweep_us, entries, bytes, routes)
@@ -414,8 +414,8 @@ func (r *Records) Purges(ctx context.Context, before tags.Stamp, limit int) ([]P
 }
 
 // At returns the purge at a place, or ErrNotFound if the ledger has another one there, or none.
-func (r *Records) At(ctx context.Context, place Place) (Purge, error) {
-	rows, err := r.pool.Query(ctx, purgeColumns+` where sequence = $1 and mark::text = $2`, int64(place.Sequence), place.Mark)
+func (r *Records) At(ctx context.Context, place Position) (Purge, error) {
+	rows, err := r.pool.Query(ctx, purgeColumns+` where sequence = $1 and mark::text = $2`, int64(place.Sequence), place.RowID)
 	if err != nil {
 		return Purge{}, err
 	}

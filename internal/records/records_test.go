@@ -76,13 +76,13 @@ func TestPromise3LedgerOrderIsCommitOrder(t *testing.T) {
 		})
 	}
 	var seen []tags.Stamp
-	at := Place{}
+	at := Position{}
 	for len(seen) < writers*each {
 		purges, err := r.Since(ctx, at, 10)
 		require.NoError(t, err)
 		for _, p := range purges {
 			seen = append(seen, p.Sequence)
-			at = Place{p.Sequence, p.Mark}
+			at = Position{p.Sequence, p.Mark}
 		}
 	}
 	all.Wait()
@@ -131,7 +131,7 @@ func TestPurgesReadBackAsTheyWereOrdered(t *testing.T) {
 	sequence := w.First
 	require.Len(t, w.Live, 1)
 	assert.Equal(t, "a", w.Live[0].Name)
-	require.NoError(t, r.Note(ctx, []Noted{{Place: w.Last, Applied: Applied{Node: "a", Took: 1500 * time.Microsecond, Matched: store.Matched{Entries: 3, Bytes: 300, Routes: map[string]int64{"r": 3}}}}}))
+	require.NoError(t, r.Acknowledge(ctx, []Ack{{Position: w.Last, Applied: Applied{Node: "a", Took: 1500 * time.Microsecond, Matched: store.Matched{Entries: 3, Bytes: 300, Routes: map[string]int64{"r": 3}}}}}))
 	<-noted
 	got, err := r.Purge(ctx, sequence)
 	require.NoError(t, err)
@@ -262,7 +262,7 @@ func TestTheTablesOfBefore(t *testing.T) {
 	r, err := Open(ctx, url)
 	require.NoError(t, err)
 	defer r.Close()
-	all, err := r.Since(ctx, Place{}, 10)
+	all, err := r.Since(ctx, Position{}, 10)
 	require.NoError(t, err)
 	require.Len(t, all, 3)
 	assert.Equal(t, []string{"port:tholm"}, all[0].Tags)
@@ -283,7 +283,7 @@ func TestTheTablesOfBefore(t *testing.T) {
 	// As the program of before writes.
 	_, err = conn.Exec(ctx, `with l as (update ledger set sequence = sequence + 1 returning sequence) insert into purge (sequence, actor, reason, mode, selector) select sequence, 'old', '', 'drop', '{"tags": ["x"]}' from l`)
 	require.NoError(t, err)
-	more, err := r.Since(ctx, Place{all[2].Sequence, all[2].Mark}, 10)
+	more, err := r.Since(ctx, Position{all[2].Sequence, all[2].Mark}, 10)
 	require.NoError(t, err)
 	require.Len(t, more, 1)
 	assert.NotEmpty(t, more[0].Mark)
@@ -301,7 +301,7 @@ func TestTheTablesOfBefore(t *testing.T) {
 func TestTheNewestPlaceIsNeverForgotten(t *testing.T) {
 	r, url := open(t)
 	order := []Order{{Purge: tags.Purge{Tags: []string{"t"}}}}
-	var last Place
+	var last Position
 	for range 3 {
 		w, err := r.Append(ctx, "a", order, time.Minute)
 		require.NoError(t, err)
@@ -311,9 +311,9 @@ func TestTheNewestPlaceIsNeverForgotten(t *testing.T) {
 	require.NoError(t, r.ForgetPurges(ctx, time.Now().Add(2*keptPurges)))
 	_, err := r.Since(ctx, last, 10)
 	require.NoError(t, err)
-	_, err = r.Since(ctx, Place{1, "x"}, 10)
+	_, err = r.Since(ctx, Position{1, "x"}, 10)
 	assert.ErrorIs(t, err, ErrOtherHistory, "it does not reach back")
-	_, err = r.Since(ctx, Place{last.Sequence, "x"}, 10)
+	_, err = r.Since(ctx, Position{last.Sequence, "x"}, 10)
 	assert.ErrorIs(t, err, ErrOtherHistory, "another history")
 	conn, err := pgx.Connect(ctx, url)
 	require.NoError(t, err)

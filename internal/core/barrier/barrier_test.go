@@ -64,7 +64,7 @@ func TestForgetReachesWhatIsStoredAndWhatComes(t *testing.T) {
 	b := newBarrier()
 	coming := &oneFill{}
 	b.Guard(coming)
-	e := &store.Entry{Key: "k", Header: httprules.Header{}, Browser: httprules.Unset, Idle: httprules.Unset, Most: httprules.Unset}
+	e := &store.Entry{Key: "k", Header: httprules.Header{}, Browser: httprules.Unset, Idle: httprules.Unset, LifeLimit: httprules.Unset}
 	e.Prepare()
 	require.NoError(t, b.store.Put(e, time.Now()))
 	before := b.Moment()

@@ -27,8 +27,8 @@ type FanOut struct {
 	Tags     []Template // filled from each row
 }
 
-// Question is a fan-out query with its values.
-type Question struct {
+// Query is a fan-out query with its values.
+type Query struct {
 	FanOut *FanOut
 	With   []string
 }
@@ -40,8 +40,8 @@ type Effect struct {
 	Why       string // why it does not, or what is uncertain
 	Mode      tags.Mode
 	Tags      []string
-	TooMany   bool       // it names more tags than are wanted, and Tags lacks some
-	Questions []Question // whose answers add to Tags
+	TooMany   bool    // it names more tags than are wanted, and Tags lacks some
+	Questions []Query // whose answers add to Tags
 }
 
 // MaxTags is how many tags a rule may make of one change: lists multiply.
@@ -92,7 +92,7 @@ func (r *Rule) effect(c *Change, most int) Effect {
 			}
 		}
 		if r.Also != nil {
-			if q, ok := r.Also.question(side); ok && !slices.ContainsFunc(e.Questions, func(other Question) bool { return slices.Equal(other.With, q.With) }) {
+			if q, ok := r.Also.query(side); ok && !slices.ContainsFunc(e.Questions, func(other Query) bool { return slices.Equal(other.With, q.With) }) {
 				e.Questions = append(e.Questions, q)
 			}
 		}
@@ -111,8 +111,8 @@ func (r *Rule) unchanged(c *Change) bool {
 	return !slices.ContainsFunc(r.OnlyIfChanged, func(path string) bool { return !same(c.Before, c.After, path) })
 }
 
-func (f *FanOut) question(side Fields) (Question, bool) {
-	q := Question{FanOut: f}
+func (f *FanOut) query(side Fields) (Query, bool) {
+	q := Query{FanOut: f}
 	for _, path := range f.With {
 		v, _ := side.at(path)
 		value, ok := text(v)

@@ -18,7 +18,7 @@ type part struct{ literal, field string }
 // ParseTemplate reads a tag template.
 func ParseTemplate(text string) (Template, error) {
 	t := Template{text: text}
-	err := Places(text, func(literal string) {
+	err := Placeholders(text, func(literal string) {
 		t.parts = append(t.parts, part{literal: literal})
 	}, func(place string) error {
 		t.parts = append(t.parts, part{field: place})
@@ -30,9 +30,9 @@ func ParseTemplate(text string) (Template, error) {
 	return t, err
 }
 
-// Places calls back for the literals and the {places} of a tag template, in their order. The
+// Placeholders calls back for the literals and the {places} of a tag template, in their order. The
 // error says what is wrong with the template, or is that of a place.
-func Places(text string, literal func(string), place func(string) error) error {
+func Placeholders(text string, literal func(string), place func(string) error) error {
 	if text == "" {
 		return fmt.Errorf("a tag needs at least one character")
 	}

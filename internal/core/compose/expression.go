@@ -129,17 +129,17 @@ func (who *Visitor) value(name, key string) (value string) {
 	return value
 }
 
-// place is where a variable's value goes: it is written so that it stays one value there.
-type place uint8
+// destination is where a variable's value goes: it is written so that it stays one value there.
+type destination uint8
 
 const (
-	inText place = iota // of HTML
+	inText destination = iota // of HTML
 	inURL
 )
 
 // expand returns a text with its variables filled in. What they hold comes out of the budget
 // piece by piece: a page may name one that a visitor made long a hundred thousand times.
-func expand(text string, who *Visitor, where place, budget *Budget) (b []byte, err error) {
+func expand(text string, who *Visitor, where destination, budget *Budget) (b []byte, err error) {
 	spend := func(s string) error {
 		if err := budget.Spend(int64(len(s))); err != nil {
 			return err

@@ -120,7 +120,7 @@ func TestTheLastBytesWaitForTheEnd(t *testing.T) {
 	require.NoError(t, err)
 	copy(room, "complete")
 	f.Wrote(4)
-	f.Hold(4)
+	f.HoldBack(4)
 	data, err := r.Next(ctx, nil)
 	require.NoError(t, err)
 	assert.Equal(t, "comp", string(data))

@@ -267,9 +267,9 @@ func (f *Flight[H]) Wrote(n int) {
 	f.mu.Unlock()
 }
 
-// Hold notes the last n bytes of a body whose length is known. Readers get them at the
+// HoldBack notes the last n bytes of a body whose length is known. Readers get them at the
 // end: when a visitor has seen the last byte, what was filled is in the store.
-func (f *Flight[H]) Hold(n int) {
+func (f *Flight[H]) HoldBack(n int) {
 	f.mu.Lock()
 	f.held = n
 	f.mu.Unlock()

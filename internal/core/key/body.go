@@ -113,8 +113,8 @@ func exactNumbers(value jsontext.Value) bool {
 	}
 }
 
-// question is a GraphQL request (GraphQL over HTTP, §5.3, §5.4).
-type question struct {
+// graphQLQuery is a GraphQL request (GraphQL over HTTP, §5.3, §5.4).
+type graphQLQuery struct {
 	Query         string         `json:"query"`
 	OperationName *string        `json:"operationName"`
 	Variables     jsontext.Value `json:"variables"`
@@ -122,10 +122,10 @@ type question struct {
 }
 
 func graphQL(r *Request, media string, body []byte) (string, error) {
-	var q question
+	var q graphQLQuery
 	rest := ""
 	if r.Method == "GET" || r.Method == "HEAD" {
-		if err := questionOfQuery(r.Query, &q, &rest); err != nil {
+		if err := graphQLQueryOf(r.Query, &q, &rest); err != nil {
 			return "", err
 		}
 	} else {
@@ -207,8 +207,8 @@ func onlyQuery(document *ast.QueryDocument, name string) error {
 	return NotGraphQL
 }
 
-// questionOfQuery reads a question from a URL; rest are the other parameters.
-func questionOfQuery(query string, q *question, rest *string) error {
+// graphQLQueryOf reads a question from a URL; rest are the other parameters.
+func graphQLQueryOf(query string, q *graphQLQuery, rest *string) error {
 	values, err := url.ParseQuery(query)
 	if err != nil {
 		return NotGraphQL

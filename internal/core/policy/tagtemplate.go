@@ -47,17 +47,17 @@ var sources = map[string]struct {
 // gives values to; a template that uses another is an error.
 func parseTagTemplate(text string, pathNames []string) (TagTemplate, error) {
 	t := TagTemplate{text: text}
-	err := changes.Places(text, func(literal string) {
+	err := changes.Placeholders(text, func(literal string) {
 		t.parts = append(t.parts, tagPart{literal: literal})
 	}, func(place string) error {
-		p, err := parsePlace(place, pathNames)
+		p, err := parsePlaceholder(place, pathNames)
 		t.parts = append(t.parts, p)
 		return err
 	})
 	return t, err
 }
 
-func parsePlace(place string, pathNames []string) (tagPart, error) {
+func parsePlaceholder(place string, pathNames []string) (tagPart, error) {
 	kind, name, named := strings.Cut(place, ":")
 	known, isSource := sources[kind]
 	switch {
@@ -71,7 +71,7 @@ func parsePlace(place string, pathNames []string) (tagPart, error) {
 		}
 		return tagPart{from: known.from, name: name}, nil
 	}
-	if now := renamedPlace(place); now != "" {
+	if now := renamedPlaceholder(place); now != "" {
 		return tagPart{}, fmt.Errorf("{%s} is written {%s} by now", place, now)
 	}
 	if !named && !isSource && httprules.IsToken(place) {
@@ -80,8 +80,8 @@ func parsePlace(place string, pathNames []string) (tagPart, error) {
 	return tagPart{}, fmt.Errorf("{%s} is not a place; write {NAME} for a value of the path, {query:NAME}, {header:NAME}, {cookie:NAME} or {host}", place)
 }
 
-// renamedPlace is how a place is written that was written with a dot before; "" if it was not.
-func renamedPlace(place string) string {
+// renamedPlaceholder is how a place is written that was written with a dot before; "" if it was not.
+func renamedPlaceholder(place string) string {
 	kind, name, dotted := strings.Cut(place, ".")
 	if !dotted || name == "" {
 		return ""

@@ -43,7 +43,7 @@ type Entry struct {
 	// Idle is how long it stays without being asked for; httprules.Unset for ever.
 	Idle time.Duration
 	// Most is the longest life that the fragments in it allow; httprules.Unset if it tells of none.
-	Most time.Duration
+	LifeLimit time.Duration
 	// OriginOnly: its origin saw a cookie that its key leaves out, so that only the origin's
 	// word gives it a life.
 	OriginOnly bool
@@ -59,8 +59,8 @@ type Entry struct {
 
 	// Parts are the fragments that its maker says it was made of: namespace/key. Told is how
 	// the maker put it, for engineers.
-	Parts []string
-	Told  []string
+	Parts    []string
+	PageInfo []string
 	// Skeleton is set on a page that is composed for each request: what it includes.
 	Skeleton *compose.Page
 
@@ -78,21 +78,21 @@ type Entry struct {
 	coded   [len(httprules.Codings)]atomic.Pointer[Encoded]
 	renewed atomic.Pointer[Entry] // by one with the same body
 
-	cost   atomic.Int64  // ns that its fill takes, smoothed
-	used   atomic.Int64  // unix ns of the last use
-	judged atomic.Uint64 // ledger sequence up to which the marks have nothing new to say of it
-	soft   atomic.Bool   // counted by a softening purge: for ever, also for who still reads it
-	gone   atomic.Bool   // removed
-	size   atomic.Int64  // bytes, everything counted; changed under Memory.mu
-	moving atomic.Pointer[moving]
-	digest atomic.Pointer[compose.Digest]
+	cost     atomic.Int64  // ns that its fill takes, smoothed
+	used     atomic.Int64  // unix ns of the last use
+	judged   atomic.Uint64 // ledger sequence up to which the marks have nothing new to say of it
+	softened atomic.Bool   // counted by a softening purge: for ever, also for who still reads it
+	removed  atomic.Bool   // removed
+	size     atomic.Int64  // bytes, everything counted; changed under Memory.mu
+	volatile atomic.Pointer[volatileLines]
+	digest   atomic.Pointer[compose.Digest]
 
 	// Guarded by Memory.mu.
-	slots   []slot // its places in the index
-	place   int64  // unix ns at which it took its place in the eviction queue
-	newer   *Entry
-	older   *Entry
-	counted bool
+	postings []posting // its postings in the index
+	queuedAt int64     // unix ns at which it came into the eviction queue
+	newer    *Entry
+	older    *Entry
+	resident bool
 
 	holding sync.Mutex
 	holders []*Holder // who reads the body
@@ -131,12 +131,12 @@ func (f Fill) Before(other Fill) bool {
 func (e *Entry) Restated() *Entry {
 	copied := &Entry{
 		Key: e.Key, Method: e.Method, Scheme: e.Scheme, Subject: e.Subject, RouteTags: e.RouteTags, Vary: e.Vary, Fill: e.Fill, Failure: e.Failure, Terms: e.Terms,
-		Status: e.Status, Header: e.Header, Body: e.Body, Freshness: e.Freshness, Received: e.Received, Browser: e.Browser, Idle: e.Idle, Most: e.Most, OriginOnly: e.OriginOnly,
-		ForAuthorized: e.ForAuthorized, Personal: e.Personal, Encodings: e.Encodings, Implied: e.Implied, Parts: e.Parts, Told: e.Told, Skeleton: e.Skeleton,
+		Status: e.Status, Header: e.Header, Body: e.Body, Freshness: e.Freshness, Received: e.Received, Browser: e.Browser, Idle: e.Idle, LifeLimit: e.LifeLimit, OriginOnly: e.OriginOnly,
+		ForAuthorized: e.ForAuthorized, Personal: e.Personal, Encodings: e.Encodings, Implied: e.Implied, Parts: e.Parts, PageInfo: e.PageInfo, Skeleton: e.Skeleton,
 		Search: e.Search, Compress: e.Compress, OriginVary: e.OriginVary,
 	}
 	copied.judged.Store(e.judged.Load())
-	copied.soft.Store(e.soft.Load())
+	copied.softened.Store(e.softened.Load())
 	copied.used.Store(e.used.Load())
 	return copied
 }
@@ -144,8 +144,8 @@ func (e *Entry) Restated() *Entry {
 // Renewed notes that another entry with the same body has taken this one's place.
 func (e *Entry) Renewed(by *Entry) { e.renewed.Store(by) }
 
-// Gone reports whether the entry has left its store.
-func (e *Entry) Gone() bool { return e.gone.Load() }
+// IsRemoved reports whether the entry has left its store.
+func (e *Entry) IsRemoved() bool { return e.removed.Load() }
 
 // Latest is the entry that has taken this one's place with the same body; itself if none has.
 func (e *Entry) Latest() *Entry {
@@ -169,8 +169,8 @@ type Line struct {
 	Values []string
 }
 
-// moving holds the lines that change from second to second, prepared once a second.
-type moving struct {
+// volatileLines holds the lines that change from second to second, prepared once a second.
+type volatileLines struct {
 	age          int64
 	ageLine      []string
 	status       []string
@@ -220,17 +220,17 @@ func (f *Encoded) Each(yield func(name string, values []string)) {
 // (RFC 9211) and, where the route rewrites it, Cache-Control.
 func (e *Entry) VolatileLines(now time.Time) (age, status, cacheControl []string) {
 	seconds := int64(e.Freshness.Age(now) / time.Second)
-	if m := e.moving.Load(); m != nil && m.age == seconds {
+	if m := e.volatile.Load(); m != nil && m.age == seconds {
 		return m.ageLine, m.status, m.cacheControl
 	}
 	left := int64((e.Freshness.Lifetime - time.Duration(seconds)*time.Second) / time.Second)
-	m := &moving{age: seconds, ageLine: []string{strconv.FormatInt(seconds, 10)}}
+	m := &volatileLines{age: seconds, ageLine: []string{strconv.FormatInt(seconds, 10)}}
 	ours := httprules.CacheStatus{TTL: left, HasTTL: true}.String()
 	m.status = append(append(make([]string, 0, 1), e.Header["Cache-Status"]...), ours)
 	if e.Browser != httprules.Unset {
 		m.cacheControl = []string{httprules.BrowserControl(e.Header, e.Personal, e.Browser, time.Duration(seconds)*time.Second)}
 	}
-	e.moving.Store(m)
+	e.volatile.Store(m)
 	return m.ageLine, m.status, m.cacheControl
 }
 
@@ -274,7 +274,7 @@ func (e *Entry) Judge(m *tags.Marks) tags.Verdict {
 	if known := e.knownTo(); known != latest {
 		v = m.JudgeSince(&e.Subject, known)
 	}
-	soft := e.soft.Load() // noted in the entry itself, by the sweep
+	soft := e.softened.Load() // noted in the entry itself, by the sweep
 	if v == tags.Alive || v == tags.Softened && soft {
 		e.judged.Store(uint64(latest))
 	}
@@ -290,10 +290,10 @@ func (e *Entry) knownTo() tags.Stamp { return max(e.Subject.Stamp, tags.Stamp(e.
 // What an entry costs in memory besides its bytes: its struct, its place in a shard's
 // map and its bucket, and what the allocator adds (measured, see TestAccountedBytes…).
 const (
-	entryOverhead = int64(unsafe.Sizeof(Entry{})) + int64(unsafe.Sizeof(bucket{})) + 160
-	slotOverhead  = int64(unsafe.Sizeof(slot{})) + 8
-	labelOverhead = 88 // a label of its own in the index: group, map place, slice; shared ones cost less
-	lineOverhead  = 2*int64(unsafe.Sizeof(Line{})) + 2*16 + 64
+	entryOverhead   = int64(unsafe.Sizeof(Entry{})) + int64(unsafe.Sizeof(bucket{})) + 160
+	postingOverhead = int64(unsafe.Sizeof(posting{})) + 8
+	termOverhead    = 88 // a term of its own in the index: postings, map cell, slice; shared ones cost less
+	lineOverhead    = 2*int64(unsafe.Sizeof(Line{})) + 2*16 + 64
 )
 
 // Size is how many bytes the entry takes, everything counted.
@@ -311,7 +311,7 @@ func (e *Entry) Size() int64 {
 	for _, v := range e.Vary {
 		size += int64(unsafe.Sizeof(v)) + int64(len(v.Name)+len(v.Value))
 	}
-	for _, lines := range [][]string{e.Parts, e.Told} {
+	for _, lines := range [][]string{e.Parts, e.PageInfo} {
 		for _, line := range lines {
 			size += int64(len(line)) + 16
 		}
@@ -320,9 +320,9 @@ func (e *Entry) Size() int64 {
 		size += e.Skeleton.Size()
 	}
 	for _, tag := range e.Subject.Tags {
-		size += int64(len(tag)) + 16 + slotOverhead + labelOverhead
+		size += int64(len(tag)) + 16 + postingOverhead + termOverhead
 	}
-	return size + 2*slotOverhead + 2*labelOverhead // route and path
+	return size + 2*postingOverhead + 2*termOverhead // route and path
 }
 
 // Fragment reports whether an application stored the entry, rather than an edge.
@@ -340,5 +340,5 @@ func (e *Entry) URL() string {
 	return u
 }
 
-// Softened reports whether a purge marked the entry stale.
-func (e *Entry) Softened() bool { return e.soft.Load() }
+// IsSoftened reports whether a purge marked the entry stale.
+func (e *Entry) IsSoftened() bool { return e.softened.Load() }

@@ -23,7 +23,7 @@ type leastRecentlyUsed struct {
 func LeastRecentlyUsed() Eviction { return &leastRecentlyUsed{} }
 
 func (q *leastRecentlyUsed) Added(e *Entry) {
-	e.place = e.used.Load()
+	e.queuedAt = e.used.Load()
 	e.newer, e.older = nil, q.newest
 	if q.newest != nil {
 		q.newest.newer = e
@@ -48,7 +48,7 @@ func (q *leastRecentlyUsed) Removed(e *Entry) {
 }
 
 func (q *leastRecentlyUsed) Victim() *Entry {
-	for q.oldest != nil && q.oldest.used.Load() > q.oldest.place {
+	for q.oldest != nil && q.oldest.used.Load() > q.oldest.queuedAt {
 		e := q.oldest
 		q.Removed(e)
 		q.Added(e)

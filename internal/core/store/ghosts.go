@@ -17,7 +17,7 @@ func newGhosts(limit int64) ghosts {
 	return make(ghosts, n)
 }
 
-func (g ghosts) note(hash uint64, why Removal) {
+func (g ghosts) remember(hash uint64, why Removal) {
 	g[hash>>32%uint64(len(g))].Store(hash&^ghostReason | uint64(why+1))
 }
 

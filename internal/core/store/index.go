@@ -1,8 +1,8 @@
 package store
 
-// label is what entries are found by besides their key.
-type label struct {
-	kind byte // 't' a tag, 'r' a route, 'p' a path
+// term is what entries are found by besides their key.
+type term struct {
+	kind byte // byTag, byRoute or byPath
 	name string
 }
 
@@ -12,71 +12,71 @@ const (
 	byPath  = 'p'
 )
 
-// group holds the entries under one label. A purge may take a whole group out of the
+// postings are the entries of one term. A purge may take all of a term out of the
 // index in one step; the entries in it then belong to whoever took it.
-type group struct {
-	label    label
+type postings struct {
+	term     term
 	entries  []*Entry
 	detached bool
 }
 
-// slot is an entry's place in a group.
-type slot struct {
-	group *group
-	at    int
+// posting is an entry's place among the postings of a term.
+type posting struct {
+	of *postings
+	at int
 }
 
-// index finds entries by label. Guarded by Memory.mu.
-type index map[label]*group
+// index finds entries by term. Guarded by Memory.mu.
+type index map[term]*postings
 
 func (ix index) add(e *Entry) {
-	e.slots = make([]slot, 0, len(e.Subject.Tags)+2)
+	e.postings = make([]posting, 0, len(e.Subject.Tags)+2)
 	for _, tag := range e.Subject.Tags {
-		ix.join(e, label{byTag, tag})
+		ix.join(e, term{byTag, tag})
 	}
-	ix.join(e, label{byRoute, e.Subject.Route})
-	ix.join(e, label{byPath, e.Subject.Path})
+	ix.join(e, term{byRoute, e.Subject.Route})
+	ix.join(e, term{byPath, e.Subject.Path})
 }
 
-func (ix index) join(e *Entry, l label) {
+func (ix index) join(e *Entry, l term) {
 	g := ix[l]
 	if g == nil {
-		g = &group{label: l}
+		g = &postings{term: l}
 		ix[l] = g
 	}
-	for _, s := range e.slots {
-		if s.group == g {
+	for _, s := range e.postings {
+		if s.of == g {
 			return // the same tag twice
 		}
 	}
-	e.slots = append(e.slots, slot{g, len(g.entries)})
+	e.postings = append(e.postings, posting{g, len(g.entries)})
 	g.entries = append(g.entries, e)
 }
 
 func (ix index) remove(e *Entry) {
-	for _, s := range e.slots {
-		g := s.group
+	for _, s := range e.postings {
+		g := s.of
 		if g.detached {
 			continue
 		}
 		last := g.entries[len(g.entries)-1]
 		g.entries[s.at] = last
-		for i := range last.slots {
-			if last.slots[i].group == g {
-				last.slots[i].at = s.at
+		for i := range last.postings {
+			if last.postings[i].of == g {
+				last.postings[i].at = s.at
 			}
 		}
 		g.entries[len(g.entries)-1] = nil
 		g.entries = g.entries[:len(g.entries)-1]
 		if len(g.entries) == 0 {
-			delete(ix, g.label)
+			delete(ix, g.term)
 		}
 	}
-	e.slots = nil
+	e.postings = nil
 }
 
-// detach takes a group out; nil if there is none.
-func (ix index) detach(l label) *group {
+// detach takes the postings of a term out; nil if there are none.
+func (ix index) detach(l term) *postings {
 	g := ix[l]
 	if g != nil {
 		g.detached = true

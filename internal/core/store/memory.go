@@ -217,7 +217,7 @@ func (m *Memory) Put(e *Entry, now time.Time) error {
 	}
 	m.used.Add(e.size.Load())
 	m.entries.Add(1)
-	e.counted = true
+	e.resident = true
 	m.index.add(e)
 	m.eviction.Added(e)
 	return nil
@@ -314,7 +314,7 @@ func (m *Memory) Remove(e *Entry, why Removal) {
 }
 
 func (m *Memory) remove(e *Entry, why Removal) {
-	if !e.counted {
+	if !e.resident {
 		return
 	}
 	hash := maphash.String(m.seed, e.Key)
@@ -322,7 +322,7 @@ func (m *Memory) remove(e *Entry, why Removal) {
 	s.mu.Lock()
 	s.drop(hash, e)
 	s.mu.Unlock()
-	m.ghosts.note(hash, why)
+	m.ghosts.remember(hash, why)
 	m.forget(e, why)
 }
 
@@ -356,11 +356,11 @@ func (s *shard) drop(hash uint64, e *Entry) {
 
 // forget ends the accounts of an entry that no bucket holds any more.
 func (m *Memory) forget(e *Entry, why Removal) {
-	if !e.counted {
+	if !e.resident {
 		return
 	}
-	e.counted = false
-	e.gone.Store(true)
+	e.resident = false
+	e.removed.Store(true)
 	m.index.remove(e)
 	m.eviction.Removed(e)
 	m.used.Add(-e.size.Load())
@@ -499,7 +499,7 @@ func (m *Memory) AddEncoded(e *Entry, c httprules.Coding, body []byte) bool {
 	size := int64(cap(body)) + int64(len(f.Lines))*int64(unsafe.Sizeof(Line{})) + 256
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	if !e.counted || !m.makeRoom(size) || !e.counted {
+	if !e.resident || !m.makeRoom(size) || !e.resident {
 		return false
 	}
 	e.size.Add(size)

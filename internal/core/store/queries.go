@@ -30,7 +30,7 @@ func (m *Memory) Tags(prefix string, limit int) []TagCount {
 	for i := range found {
 		seen := map[*Entry]bool{}
 		found[i].Routes = map[string]int{}
-		m.each(label{byTag, found[i].Tag}, func(e *Entry) {
+		m.each(term{byTag, found[i].Tag}, func(e *Entry) {
 			if !seen[e] {
 				seen[e] = true
 				found[i].Bytes += e.size.Load()
@@ -44,14 +44,14 @@ func (m *Memory) Tags(prefix string, limit int) []TagCount {
 // Some returns entries that carry a tag, or are of a route or a path, at most limit; of
 // what is asked for, the first that is not empty counts. With nothing asked for, any.
 func (m *Memory) Some(tag, route, path string, limit int) []*Entry {
-	var labels []label
+	var labels []term
 	switch {
 	case tag != "":
-		labels = []label{{byTag, tag}}
+		labels = []term{{byTag, tag}}
 	case route != "":
-		labels = []label{{byRoute, route}}
+		labels = []term{{byRoute, route}}
 	case path != "":
-		labels = []label{{byPath, path}}
+		labels = []term{{byPath, path}}
 	default:
 		labels = m.routes()
 	}
@@ -81,7 +81,7 @@ func (m *Memory) RouteCounts() map[string]int {
 
 // Newest returns the entry of a path that came last, among those that fit; nil if none does.
 func (m *Memory) Newest(path string, fits func(*Entry) bool) (newest *Entry) {
-	m.each(label{byPath, path}, func(e *Entry) {
+	m.each(term{byPath, path}, func(e *Entry) {
 		if fits(e) && (newest == nil || e.Received.After(newest.Received)) {
 			newest = e
 		}
@@ -92,7 +92,7 @@ func (m *Memory) Newest(path string, fits func(*Entry) bool) (newest *Entry) {
 // RouteBytes is how much the entries of a route take.
 func (m *Memory) RouteBytes(route string) (bytes int64) {
 	seen := map[*Entry]bool{}
-	m.each(label{byRoute, route}, func(e *Entry) {
+	m.each(term{byRoute, route}, func(e *Entry) {
 		if !seen[e] {
 			seen[e] = true
 			bytes += e.size.Load()

@@ -39,13 +39,13 @@ func (m *Memory) Sweep(p tags.Purge) Matched {
 			return // its fill began after the purge
 		}
 		if !drop {
-			if !e.gone.Load() && e.soft.CompareAndSwap(false, true) {
+			if !e.removed.Load() && e.softened.CompareAndSwap(false, true) {
 				matched.count(e)
 			}
 			return
 		}
 		m.mu.Lock()
-		if e.counted {
+		if e.resident {
 			matched.count(e)
 			m.remove(e, Purged)
 		}
@@ -59,7 +59,7 @@ func (m *Memory) Preview(p tags.Purge) Matched {
 	var matched Matched
 	seen := map[*Entry]bool{}
 	m.walk(p, false, func(e *Entry) {
-		if e.gone.Load() || p.Mode == tags.Soften && e.soft.Load() || seen[e] {
+		if e.removed.Load() || p.Mode == tags.Soften && e.softened.Load() || seen[e] {
 			return
 		}
 		seen[e] = true
@@ -69,7 +69,7 @@ func (m *Memory) Preview(p tags.Purge) Matched {
 }
 
 // walk visits the entries that a purge names. take says that all of them will go: then
-// whole groups are lifted out of the index at once, and removing an entry costs less.
+// the postings of whole terms are lifted out of the index at once, and removing an entry costs less.
 func (m *Memory) walk(p tags.Purge, take bool, visit func(*Entry)) {
 	covered := func(e *Entry) {
 		if p.Covers(&e.Subject) {
@@ -82,9 +82,9 @@ func (m *Memory) walk(p tags.Purge, take bool, visit func(*Entry)) {
 		}
 		return
 	}
-	var whole []label
+	var whole []term
 	for _, route := range p.Routes {
-		whole = append(whole, label{byRoute, route})
+		whole = append(whole, term{byRoute, route})
 	}
 	switch {
 	case p.All:
@@ -94,9 +94,9 @@ func (m *Memory) walk(p tags.Purge, take bool, visit func(*Entry)) {
 	default:
 		for _, tag := range p.Tags {
 			if p.Host != "" {
-				m.each(label{byTag, tag}, covered)
+				m.each(term{byTag, tag}, covered)
 			} else {
-				whole = append(whole, label{byTag, tag})
+				whole = append(whole, term{byTag, tag})
 			}
 		}
 	}
@@ -108,12 +108,12 @@ func (m *Memory) walk(p tags.Purge, take bool, visit func(*Entry)) {
 		}
 	}
 	for _, u := range p.URLs {
-		m.each(label{byPath, u.Path}, covered)
+		m.each(term{byPath, u.Path}, covered)
 	}
 }
 
-// routes are the labels that together hold every entry.
-func (m *Memory) routes() (labels []label) {
+// routes are the terms that together hold every entry.
+func (m *Memory) routes() (labels []term) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	for l := range m.index {
@@ -124,18 +124,18 @@ func (m *Memory) routes() (labels []label) {
 	return labels
 }
 
-// smallest is the label of the tag that the fewest entries carry.
-func (m *Memory) smallest(names []string) (least label) {
+// smallest is the term of the tag that the fewest entries carry.
+func (m *Memory) smallest(names []string) (least term) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	few := math.MaxInt
 	for _, name := range names {
 		n := 0
-		if g := m.index[label{byTag, name}]; g != nil {
+		if g := m.index[term{byTag, name}]; g != nil {
 			n = len(g.entries)
 		}
 		if n < few {
-			least, few = label{byTag, name}, n
+			least, few = term{byTag, name}, n
 		}
 	}
 	return least
@@ -155,9 +155,9 @@ func (m *Memory) Compactable(marks *tags.Marks) tags.Stamp {
 	return upTo
 }
 
-// take lifts a group out and visits its entries; those that the visit leaves in the
-// store (filled since the purge) are put back under the label.
-func (m *Memory) take(l label, visit func(*Entry)) {
+// take lifts the postings of a term out and visits their entries; those that the visit leaves
+// in the store (filled since the purge) are put back.
+func (m *Memory) take(l term, visit func(*Entry)) {
 	m.mu.Lock()
 	g := m.index.detach(l)
 	m.mu.Unlock()
@@ -167,30 +167,30 @@ func (m *Memory) take(l label, visit func(*Entry)) {
 	for _, e := range g.entries {
 		visit(e)
 		m.mu.Lock()
-		if e.counted {
+		if e.resident {
 			m.rejoin(e, g)
 		}
 		m.mu.Unlock()
 	}
 }
 
-func (m *Memory) rejoin(e *Entry, g *group) {
-	for i := range e.slots {
-		if e.slots[i].group == g {
-			e.slots = append(e.slots[:i], e.slots[i+1:]...)
+func (m *Memory) rejoin(e *Entry, g *postings) {
+	for i := range e.postings {
+		if e.postings[i].of == g {
+			e.postings = append(e.postings[:i], e.postings[i+1:]...)
 			break
 		}
 	}
-	m.index.join(e, g.label)
+	m.index.join(e, g.term)
 }
 
 // chunk is how many entries are copied under the lock at a time.
 const chunk = 1024
 
-// each visits a group in chunks, so that no lock is held for long. It walks from the
+// each visits the postings of a term in chunks, so that no lock is held for long. It walks from the
 // end, since a removal moves the last entry into the gap: nothing that stays is
 // skipped, and what moves may be visited twice.
-func (m *Memory) each(l label, visit func(*Entry)) {
+func (m *Memory) each(l term, visit func(*Entry)) {
 	room := make([]*Entry, 0, chunk)
 	for from := math.MaxInt; ; {
 		m.mu.Lock()

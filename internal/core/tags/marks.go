@@ -212,9 +212,9 @@ const DefaultLimit = 1_000_000
 // Marks are the purges in force on a node. Safe for concurrent use; the zero value
 // is not ready, use NewMarks.
 type Marks struct {
-	latest atomic.Uint64 // read on every request, written under mu
-	folded atomic.Uint64 // how often the limit was hit
-	hosted atomic.Bool   // some tags are marked for one host only
+	latest      atomic.Uint64 // read on every request, written under mu
+	floorRaised atomic.Uint64 // how often the limit was hit
+	hosted      atomic.Bool   // some tags are marked for one host only
 
 	mu       sync.RWMutex
 	limit    int
@@ -264,8 +264,8 @@ func (m *Marks) Bytes() int64 {
 // Stamp is the ledger sequence applied last: what a fill that begins now is stamped with.
 func (m *Marks) Stamp() Stamp { return Stamp(m.latest.Load()) }
 
-// Folded counts how often the limit was hit.
-func (m *Marks) Folded() uint64 { return m.folded.Load() }
+// FloorRaised counts how often the limit was hit.
+func (m *Marks) FloorRaised() uint64 { return m.floorRaised.Load() }
 
 // Len is the number of marks kept.
 func (m *Marks) Len() int {
@@ -331,10 +331,10 @@ func (m *Marks) Apply(p Purge) {
 	}
 	m.latest.Store(max(m.latest.Load(), uint64(p.Sequence)))
 	if m.len() > m.limit || m.bytes > m.most {
-		m.folded.Add(1)
-		m.fold((m.all.drop + p.Sequence) / 2)
+		m.floorRaised.Add(1)
+		m.raiseFloor((m.all.drop + p.Sequence) / 2)
 		if m.len() > m.limit*3/4 || m.bytes > m.most/4*3 {
-			m.fold(p.Sequence)
+			m.raiseFloor(p.Sequence)
 		}
 	}
 }
@@ -386,7 +386,7 @@ func (m *Marks) Compact(upTo Stamp) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	if upTo > m.all.drop {
-		m.fold(min(upTo, Stamp(m.latest.Load())))
+		m.raiseFloor(min(upTo, Stamp(m.latest.Load())))
 	}
 }
 
@@ -401,8 +401,8 @@ func (m *Marks) Rewind(to Stamp) {
 	m.latest.Store(uint64(to))
 }
 
-// fold replaces the marks up to a place by one that says "everything older". Under mu.
-func (m *Marks) fold(upTo Stamp) {
+// raiseFloor replaces the marks up to a place by one that says "everything older". Under mu.
+func (m *Marks) raiseFloor(upTo Stamp) {
 	m.all = m.all.at(upTo, Drop)
 	prune(m.tags, upTo)
 	prune(m.routes, upTo)

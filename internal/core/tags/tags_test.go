@@ -92,7 +92,7 @@ func TestPromise2MarksAgreeWithTheLedger(t *testing.T) {
 			return want
 		}
 		want := since(s.Stamp)
-		if got := m.Judge(&s); m.Folded() == 0 {
+		if got := m.Judge(&s); m.FloorRaised() == 0 {
 			assert.Equal(t, want, got)
 		} else {
 			assert.GreaterOrEqual(t, got, want, "at the limit more may count as purged, never less")
@@ -102,7 +102,7 @@ func TestPromise2MarksAgreeWithTheLedger(t *testing.T) {
 		// What is known to live up to a place is judged by the marks above it, so that
 		// those below can go.
 		known := Stamp(rapid.IntRange(0, len(ledger)).Draw(t, "known"))
-		if m.Folded() == 0 {
+		if m.FloorRaised() == 0 {
 			m.Compact(known)
 			assert.Equal(t, since(max(known, s.Stamp)), m.JudgeSince(&s, max(known, s.Stamp)))
 			assert.LessOrEqual(t, m.Len(), 3*max(0, len(ledger)-int(known)))
@@ -155,7 +155,7 @@ func TestPromise6SetsOfTagsAreCounted(t *testing.T) {
 	for i := range 200 {
 		m.Apply(Purge{Sequence: Stamp(i + 902), Together: true, Tags: []string{"common", fmt.Sprint("more ", i)}})
 	}
-	assert.NotZero(t, m.Folded())
+	assert.NotZero(t, m.FloorRaised())
 	assert.LessOrEqual(t, m.Len(), 1000)
 	assert.Equal(t, Dropped, m.Judge(&Subject{Tags: []string{"common", "one 890"}, Stamp: 3}), "what was folded counts as purged")
 

@@ -7,22 +7,22 @@ import (
 	"time"
 )
 
-// turns lets one at a time do what many want done. Whoever comes while it is being done gets
+// coalescer lets one at a time do what many want done. Whoever comes while it is being done gets
 // not that (it may have begun before a change that he knows of) but the next turn, which one
 // of those who wait takes for all of them.
-type turns struct {
+type coalescer struct {
 	mu      sync.Mutex
-	running map[string]*turn
+	running map[string]*round
 }
 
-type turn struct {
+type round struct {
 	done chan struct{}
 	made *made
 	err  error
-	next *turn
+	next *round
 }
 
-func (t *turns) do(key string, fill func() (*made, error)) (*made, error) {
+func (t *coalescer) do(key string, fill func() (*made, error)) (*made, error) {
 	t.mu.Lock()
 	now := t.running[key]
 	mine := now
@@ -30,12 +30,12 @@ func (t *turns) do(key string, fill func() (*made, error)) (*made, error) {
 	switch {
 	case now == nil:
 		if t.running == nil {
-			t.running = map[string]*turn{}
+			t.running = map[string]*round{}
 		}
-		mine = &turn{done: make(chan struct{})}
+		mine = &round{done: make(chan struct{})}
 		t.running[key] = mine
 	case now.next == nil:
-		mine = &turn{done: make(chan struct{})}
+		mine = &round{done: make(chan struct{})}
 		now.next, lead = mine, true
 	default:
 		mine = now.next

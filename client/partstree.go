@@ -28,22 +28,22 @@ func (c *Client) FragmentNames(ctx context.Context, since string) ([]FragmentNam
 	return out.Names, err
 }
 
-// MadeOf is a page or a piece, and what it was made of.
-type MadeOf struct {
-	Kind   string     `json:"kind" enum:"page,fragment,piece" doc:"piece: the edge includes it"`
-	Name   string     `json:"name" doc:"URL, or NAMESPACE/KEY"`
-	Route  string     `json:"route"`
-	State  string     `json:"state" enum:"live,softened,purged,missing" doc:"missing: it is not stored any more, or here"`
-	Bytes  int64      `json:"bytes"`
-	AgeS   float64    `json:"age_s"`
-	LeftS  float64    `json:"left_s" doc:"How long it stays fresh; negative: stale for so long"`
-	CostMS float64    `json:"cost_ms" doc:"What its fill takes, with all in it"`
-	Tags   []EntryTag `json:"tags"`
-	Parts  []MadeOf   `json:"parts"`
+// PartsTree is a page or a piece, and what it was made of.
+type PartsTree struct {
+	Kind   string      `json:"kind" enum:"page,fragment,piece" doc:"piece: the edge includes it"`
+	Name   string      `json:"name" doc:"URL, or NAMESPACE/KEY"`
+	Route  string      `json:"route"`
+	State  string      `json:"state" enum:"live,softened,purged,missing" doc:"missing: it is not stored any more, or here"`
+	Bytes  int64       `json:"bytes"`
+	AgeS   float64     `json:"age_s"`
+	LeftS  float64     `json:"left_s" doc:"How long it stays fresh; negative: stale for so long"`
+	CostMS float64     `json:"cost_ms" doc:"What its fill takes, with all in it"`
+	Tags   []EntryTag  `json:"tags"`
+	Parts  []PartsTree `json:"parts"`
 }
 
-// MadeOf tells what a page (by its URL) or a fragment (NAMESPACE/KEY) was made of.
-func (c *Client) MadeOf(ctx context.Context, name string) (MadeOf, error) {
-	var out MadeOf
+// PartsTree tells what a page (by its URL) or a fragment (NAMESPACE/KEY) was made of.
+func (c *Client) PartsTree(ctx context.Context, name string) (PartsTree, error) {
+	var out PartsTree
 	return out, c.call(ctx, "GET", "/v1/made-of", url.Values{"name": {name}}, nil, &out)
 }
