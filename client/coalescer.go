@@ -8,7 +8,7 @@ import (
 )
 
 // coalescer lets one at a time do what many want done. Whoever comes while it is being done gets
-// not that (it may have begun before a change that he knows of) but the next turn, which one
+// not that (it may have begun before a change that they know of) but the next turn, which one
 // of those who wait takes for all of them.
 type coalescer struct {
 	mu      sync.Mutex
@@ -72,7 +72,7 @@ const (
 
 var errResting = errors.New("the node did not answer several times, and is done without for a moment")
 
-// closed tells whether to ask. When the pause is over, one asks; the others wait for how it goes.
+// closed reports whether to ask. When the pause is over, one asks; the others wait for how it goes.
 func (b *breaker) closed(now time.Time) bool {
 	until := b.until.Load()
 	if until == 0 {

@@ -44,7 +44,7 @@ const Forever = 100 * 365 * 24 * time.Hour
 // says which value cannot be a part.
 func (f *Fragment) Key() (string, error) {
 	if !protocol.IsName(f.Name) {
-		return "", fmt.Errorf("a fragment's name has 1 to 64 letters, digits, -, _ and .; %q is none", f.Name)
+		return "", fmt.Errorf("a fragment's name has 1 to 64 letters, digits, -, _ and .; %q is not one", f.Name)
 	}
 	b := make([]byte, 0, 64)
 	b = append(append(b, f.Name...), '(')
@@ -100,7 +100,7 @@ func appendValue(b []byte, v any) ([]byte, error) {
 	case reflect.Float32, reflect.Float64:
 		f := r.Float()
 		if math.IsNaN(f) || math.IsInf(f, 0) {
-			return b, fmt.Errorf("%v is no number that tells things apart", f)
+			return b, fmt.Errorf("%v is not a number that tells things apart", f)
 		}
 		number, err := json.Marshal(f + 0) // as ECMAScript writes it; -0 is 0
 		return append(b, number...), err
@@ -116,7 +116,7 @@ func appendValue(b []byte, v any) ([]byte, error) {
 	return b, fmt.Errorf("a %T cannot be part of a key; use strings, numbers, booleans, times or byte slices", v)
 }
 
-var errNotText = errors.New("a text that is no UTF-8; make it a byte slice")
+var errNotText = errors.New("a text that is not UTF-8; make it a byte slice")
 
 // appendString quotes as RFC 8785 §3.2.2.2 says.
 func appendString(b []byte, s string) ([]byte, error) {

@@ -243,7 +243,7 @@ func (l *loading) lookup(open []*wantedFragment, renew bool) (*answers, error) {
 // use takes what was found.
 func (l *loading) use(p *wantedFragment, a *answer, from *answers, waited bool) {
 	body, err := plain(a)
-	if err != nil { // whoever stored it did not what he said
+	if err != nil { // whoever stored it did not do what they said
 		l.warn("a fragment cannot be unpacked: "+p.key, err)
 		l.fillAlone([]*wantedFragment{p})
 		return
@@ -383,10 +383,10 @@ func (l *loading) store(ctx context.Context, mine []*wantedFragment) {
 	}
 }
 
-// fillBehind fills what was used stale. It is no part of the page.
+// fillBehind fills what was used stale. It is not part of the page.
 func (l *loading) fillBehind(p *wantedFragment, lease string) {
 	behind := &loading{Fragments: l.Fragments, fill: l.fill}
-	wanted := *p.Fragment // the caller may change his
+	wanted := *p.Fragment // the caller may change theirs
 	again := &wantedFragment{Fragment: &wanted, at: p.at, key: p.key, lease: lease}
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(l.ctx), l.options.Lease)
 	l.behind.Go(func() {

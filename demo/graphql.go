@@ -38,7 +38,7 @@ func (s *Site) graphQL(w http.ResponseWriter, r *http.Request) {
 			_ = json.Unmarshal([]byte(v), &q.Variables)
 		}
 	} else if err := json.NewDecoder(r.Body).Decode(&q); err != nil {
-		http.Error(w, `{"errors":[{"message":"the body is no JSON"}]}`, http.StatusBadRequest)
+		http.Error(w, `{"errors":[{"message":"the body is not JSON"}]}`, http.StatusBadRequest)
 		return
 	}
 	s.cost(r.Context(), 200)

@@ -87,7 +87,7 @@ func (s *Site) card(ctx context.Context, vessel int) (template.HTML, error) {
 }
 
 // greeting is GET /pieces/greeting: the home page's welcome, which the edge puts in. A
-// signed-in visitor's is his own.
+// signed-in visitor's is their own.
 func (s *Site) greeting(w http.ResponseWriter, r *http.Request) {
 	s.cost(r.Context(), 40)
 	p := page{Customer: customer(r)}

@@ -262,7 +262,7 @@ func (s *Site) departures(w http.ResponseWriter, r *http.Request) {
 	s.render(w, "departures", p, groupsOf(p.Sailings, "port:"+slug, "departures:"+slug))
 }
 
-// number reads {id}; what is no number counts as missing.
+// number reads {id}; what is not a number counts as missing.
 func number(r *http.Request) int {
 	n, err := strconv.Atoi(r.PathValue("id"))
 	if err != nil {

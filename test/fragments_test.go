@@ -386,7 +386,7 @@ func TestLeasesEndWithTheNode(t *testing.T) {
 		return []byte("old"), nil
 	})
 	require.NoError(t, err)
-	assert.Equal(t, "old", string(body), "for him who made it")
+	assert.Equal(t, "old", string(body), "for the one who made it")
 	body, err = s.LoadOrFill(ctx, f, text("new"))
 	require.NoError(t, err)
 	assert.Equal(t, "new", string(body))
@@ -450,7 +450,7 @@ func TestTwoWhoWaitForEachOther(t *testing.T) {
 		})
 	}
 	all.Wait()
-	assert.Less(t, time.Since(began), patience.Wait, "nobody waited until he gave up")
+	assert.Less(t, time.Since(began), patience.Wait, "nobody waited until they gave up")
 }
 
 func TestValuesAndTemplates(t *testing.T) {
@@ -499,7 +499,7 @@ func TestValuesAndTemplates(t *testing.T) {
 }
 
 // TestPromise2FragmentsUnderLoad: while content changes and is purged, nobody is given, on
-// either node, what was before a purge that was acknowledged when he asked.
+// either node, what was before a purge that was acknowledged when they asked.
 func TestPromise2FragmentsUnderLoad(t *testing.T) {
 	var asked atomic.Int64
 	shared := database(t, "fragments")

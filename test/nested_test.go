@@ -195,7 +195,7 @@ func TestPurgesAfterTheCommit(t *testing.T) {
 
 	before := purges()
 	purged, err = outbox.Run(ctx, func(tx *aftercommit.Tx) error {
-		tx.Purge("a title that is no tag", "title:"+strings.Repeat("x", 2000))
+		tx.Purge("a title that is not a tag", "title:"+strings.Repeat("x", 2000))
 		return order(tx)
 	})
 	require.NoError(t, err)

@@ -140,7 +140,7 @@ func TestPrivatePagesStayPrivate(t *testing.T) {
 		assert.Contains(t, p.body, who)
 		home := visit(t, "/", "Cookie: session="+who)
 		assert.Contains(t, home.body, "Welcome aboard, "+who)
-		assert.Contains(t, home.header.Get("Cache-Control"), "private", "a shared page with a piece of one visitor's is his")
+		assert.Contains(t, home.header.Get("Cache-Control"), "private", "a shared page with a piece of one visitor's is theirs")
 		assert.NotContains(t, visit(t, "/").body, who)
 	}
 }

@@ -201,7 +201,7 @@ func TestAStoreCallHoldsWhatItMayKeep(t *testing.T) {
 	assert.Less(t, after[0].MemoryUsed-before[0].MemoryUsed, int64(200<<10))
 }
 
-// TestTextAtTheDoor: what is no text is refused where engineers send it, and written otherwise
+// TestTextAtTheDoor: what is not text is refused where engineers send it, and written otherwise
 // where it comes from visitors; a visitor's write is never lost for it.
 func TestTextAtTheDoor(t *testing.T) {
 	token := "Authorization: Bearer " + company.Token

@@ -96,7 +96,7 @@ func (tx *Tx) Changed(kind string, before, after any) {
 }
 
 // Run carries out do in a transaction, commits, and purges what it ordered. It returns
-// an error only when the transaction failed, and nothing was changed; purged tells whether
+// an error only when the transaction failed, and nothing was changed; purged reports whether
 // everything has been purged by now. If not, it will be as soon as Gerastic answers.
 func (o *Outbox) Run(ctx context.Context, do func(tx *Tx) error) (purged bool, err error) {
 	tx := &Tx{}

@@ -26,13 +26,13 @@ export function keyOf({ name: called, parts = [], version }) {
 function value(v) {
   if (v === null || v === undefined) return 'null'
   if (typeof v === 'string') {
-    if (!v.isWellFormed?.() && /\p{Surrogate}/u.test(v)) throw new TypeError('a part that is no text; make it bytes')
+    if (!v.isWellFormed?.() && /\p{Surrogate}/u.test(v)) throw new TypeError('a part that is not text; make it bytes')
     return JSON.stringify(v)
   }
   if (typeof v === 'boolean') return String(v)
   if (typeof v === 'bigint') return v.toString()
   if (typeof v === 'number') {
-    if (!Number.isFinite(v)) throw new TypeError(`${v} is no number that tells things apart`)
+    if (!Number.isFinite(v)) throw new TypeError(`${v} is not a number that tells things apart`)
     return JSON.stringify(v)
   }
   if (v instanceof Date) return `t"${v.toISOString().replace(/\.?0*Z$/, 'Z')}"`
@@ -188,7 +188,7 @@ export class Fragments {
   }
 
   // In each process one at a time fills a key that is not shared: whoever comes while it does
-  // gets what the next one makes, which is not older than his asking.
+  // gets what the next one makes, which is not older than its asking.
   async #alone(scope, pieces, fill) {
     await this.#sideBySide(pieces.filter((p) => !p.error), async (piece) => {
       const run = async () => {

@@ -33,7 +33,7 @@ export function useRange() {
   return { since, label, seconds: computed(() => secondsOf(since.value)) }
 }
 
-/** Reads an own range such as "45m"; undefined if it is none. */
+/** Reads an own range such as "45m"; undefined if it is not one. */
 export function readRange(text: string): string | undefined {
   const compact = text.trim().replaceAll(' ', '').replace('min', 'm')
   return own.test(compact) && Number.parseInt(compact) > 0 && secondsOf(compact) <= 90 * 86400 ? compact : undefined

@@ -171,7 +171,7 @@ func (f *changeFlags) change() (c client.Change, err error) {
 			return nil, nil
 		}
 		if !json.Valid([]byte(text)) || strings.TrimSpace(text)[0] != '{' {
-			return nil, usage(`%s is no JSON object, such as '{"id":7}'`, flag)
+			return nil, usage(`%s is not a JSON object, such as '{"id":7}'`, flag)
 		}
 		return json.RawMessage(text), nil
 	}

@@ -137,7 +137,7 @@ func (a *app) spellOut(cmd *cobra.Command, r *client.PurgeRequest, exact bool) (
 	return starred, nil
 }
 
-// matchesStar tells whether text is like a pattern in which * stands for anything.
+// matchesStar reports whether text is like a pattern in which * stands for anything.
 func matchesStar(pattern, text string) bool {
 	parts := strings.Split(pattern, "*")
 	last := len(parts) - 1

@@ -45,7 +45,7 @@ func requestOf(e client.ExplainRequest) (*http.Request, error) {
 		e.Method = http.MethodGet
 	}
 	if !httprules.IsToken(e.Method) {
-		return nil, huma.Error422UnprocessableEntity("method: that is no method's name")
+		return nil, huma.Error422UnprocessableEntity("method: that is not a method's name")
 	}
 	r := &http.Request{Method: strings.ToUpper(e.Method), URL: u, Host: u.Host, RequestURI: u.RequestURI(), Header: http.Header{}, Proto: "HTTP/1.1", ProtoMajor: 1, ProtoMinor: 1}
 	if e.Body != "" {
@@ -53,7 +53,7 @@ func requestOf(e client.ExplainRequest) (*http.Request, error) {
 	}
 	for name, values := range e.Headers {
 		if !httprules.IsToken(name) {
-			return nil, huma.Error422UnprocessableEntity("headers: " + name + " is no field name")
+			return nil, huma.Error422UnprocessableEntity("headers: " + name + " is not a field name")
 		}
 		r.Header[httprules.CanonicalName(name)] = values
 	}

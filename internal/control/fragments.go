@@ -104,7 +104,7 @@ func (c *Control) namespaceOf(r *http.Request) (namespace string, status int, wh
 	case !token.May(records.Admin):
 		return "", http.StatusForbidden, fmt.Sprintf("the token is for the fragments of %s, not of %s", namespace, named)
 	case !protocol.IsName(named):
-		return "", http.StatusBadRequest, fmt.Sprintf("%q is no namespace: it has 1 to 64 letters, digits, -, _ and .", named)
+		return "", http.StatusBadRequest, fmt.Sprintf("%q is not a namespace: it has 1 to 64 letters, digits, -, _ and .", named)
 	}
 	return named, 0, ""
 }
@@ -132,7 +132,7 @@ func span(text string, otherwise, most time.Duration) (time.Duration, error) {
 		d, err = time.Duration(ms*float64(time.Millisecond)), nil
 	}
 	if err != nil || d < 0 || d > most {
-		return 0, fmt.Errorf("%q is no length of time from 0 to %s; write 2s or 500ms", text, most)
+		return 0, fmt.Errorf("%q is not a length of time from 0 to %s; write 2s or 500ms", text, most)
 	}
 	return d, nil
 }
@@ -249,7 +249,7 @@ func (c *Control) writeBody(w http.ResponseWriter, r *http.Request, coding strin
 		if !strings.Contains(r.Header.Get("Accept-Encoding"), "gzip") {
 			plain, err := gzip.NewReader(bytes.NewReader(body))
 			if err != nil {
-				problem(w, http.StatusInternalServerError, "what was stored as gzip is none; drop it, and look at who stored it")
+				problem(w, http.StatusInternalServerError, "what was stored as gzip is not gzip; drop it, and look at who stored it")
 				return
 			}
 			_, _ = io.Copy(w, plain)

@@ -53,7 +53,7 @@ func (c *Control) describeFragments() {
 		"200": answer("It is there", "*/*", stateHeader, "fresh, or stale", leaseHeader, "With stale: it is yours to fill, behind whoever waits", leftHeader, "Seconds of its life that are left", costHeader, "Milliseconds that its fill took", "Cache-Groups", "Its tags (RFC 9875)", "Age", "Seconds since it was stored"),
 		"202": answer("Somebody else fills it", "", stateHeader, "filling", "Retry-After", "Seconds"),
 		"404": answer("It is not there", "application/problem+json", stateHeader, "yours, or missing if no lease was asked for", leaseHeader, "With yours: the right to fill it"),
-		"400": fault("The key or a parameter is none"), "500": fault("What was stored as gzip is none"),
+		"400": fault("The key or a parameter is not valid"), "500": fault("What was stored as gzip is not gzip"),
 	})
 	add("put-fragment", http.MethodPut, "/v1/fragments/{key}", "Store what was filled", "", []*huma.Param{name, namespace, lease,
 		param("Cache-Control", "header", "max-age, the lifetime, and perhaps stale-while-revalidate, in seconds", true),
@@ -61,16 +61,16 @@ func (c *Control) describeFragments() {
 		param(costHeader, "header", "Milliseconds that it took to make; since the lease was given, if left out", false),
 		param("Content-Encoding", "header", "gzip, or left out", false),
 	}, binary("*/*"), map[string]*huma.Response{
-		"204": answer("It is stored", ""), "400": fault("The key or a header is none"), "409": fault("A purge or a newer fill has overtaken the lease"),
+		"204": answer("It is stored", ""), "400": fault("The key or a header is not valid"), "409": fault("A purge or a newer fill has overtaken the lease"),
 		"411": fault("The length is missing"), "413": fault("It does not fit into the store"), "422": fault("It has no lease, no lifetime, or too many tags"),
 	})
 	add("delete-fragment", http.MethodDelete, "/v1/fragments/{key}", "Drop a fragment on every node; with a lease, give that back instead", "", []*huma.Param{name, namespace, lease}, nil, map[string]*huma.Response{
-		"200": answer("It is purged, as the purge in the body says", "application/json"), "204": answer("The lease is given back", ""), "400": fault("The key is none"), "409": fault("The lease is not in force"), "503": fault("The ledger cannot be written to"),
+		"200": answer("It is purged, as the purge in the body says", "application/json"), "204": answer("The lease is given back", ""), "400": fault("The key is not valid"), "409": fault("The lease is not in force"), "503": fault("The ledger cannot be written to"),
 	})
 	add("lookup-fragments", http.MethodPost, "/v1/fragments/lookup", "Find up to 1,000 fragments in one round trip",
 		"The body is a CBOR map: keys (array of texts), wait and lease (milliseconds), fresh, renew and details (booleans). The answer is a CBOR sequence (RFC 8742): a map with namespace and stamp, then for each key, in any order, a map with at (its place), state, and as they apply lease, cause, waited, body, coding, age, left (seconds), tags, and with details type and cost (milliseconds).",
-		[]*huma.Param{namespace}, binary("application/cbor"), map[string]*huma.Response{"200": answer("What was found", protocol.MediaType), "400": fault("The body is no lookup")})
+		[]*huma.Param{namespace}, binary("application/cbor"), map[string]*huma.Response{"200": answer("What was found", protocol.MediaType), "400": fault("The body is not a lookup")})
 	add("store-fragments", http.MethodPost, "/v1/fragments/store", "Store up to 1,000 fragments in one round trip",
 		"The body is a CBOR sequence of maps with key, lease, and either failed: true or body, type, coding, life and stale (seconds), cost (milliseconds), tags, parts. The answer is a CBOR sequence of maps, in the same order, with at, stored, and if it is not stored refused (invalid, overtaken, too-large) and why.",
-		[]*huma.Param{namespace}, binary(protocol.MediaType), map[string]*huma.Response{"200": answer("What became of each", protocol.MediaType), "400": fault("The body is no sequence of fragments"), "411": fault("The length is missing"), "413": fault("It does not fit into the store")})
+		[]*huma.Param{namespace}, binary(protocol.MediaType), map[string]*huma.Response{"200": answer("What became of each", protocol.MediaType), "400": fault("The body is not a sequence of fragments"), "411": fault("The length is missing"), "413": fault("It does not fit into the store")})
 }

@@ -24,7 +24,7 @@ func badText(s string) string {
 	return ""
 }
 
-// textual refuses calls whose path or query holds what is no text.
+// textual refuses calls whose path or query holds what is not text.
 func textual(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if bad := badText(r.URL.Path); bad != "" {
@@ -50,7 +50,7 @@ func textual(next http.Handler) http.Handler {
 	})
 }
 
-// texts refuses bodies that hold what is no text, once it is known who calls.
+// texts refuses bodies that hold what is not text, once it is known who calls.
 func (c *Control) texts(ctx huma.Context, next func(huma.Context)) {
 	body := ctx.BodyReader()
 	if _, guarded := ctx.Operation().Metadata["right"]; !guarded || ctx.Operation().RequestBody == nil || body == nil {

@@ -249,7 +249,7 @@ func (d *Detector) Run(ctx context.Context, source string) (records.Run, error) 
 	return w.readTable(ctx, "asked")
 }
 
-// Mistake is an error of the caller; its text is for him.
+// Mistake is an error of the caller; its text is for them.
 type Mistake struct{ Text string }
 
 func (m *Mistake) Error() string { return m.Text }

@@ -328,7 +328,7 @@ func (r *reading) parsePosition(text string) (position, error) {
 	if !r.isTime {
 		n, ok := new(big.Float).SetString(text)
 		if !ok {
-			return 0, fmt.Errorf("the cursor %q is no number", text)
+			return 0, fmt.Errorf("the cursor %q is not a number", text)
 		}
 		whole, _ := n.Int64()
 		return whole, nil
@@ -341,7 +341,7 @@ func (r *reading) parsePosition(text string) (position, error) {
 			return t.UnixMicro(), nil
 		}
 	}
-	return 0, fmt.Errorf("the cursor %q is no time", text)
+	return 0, fmt.Errorf("the cursor %q is not a time", text)
 }
 
 // fingerprint tells a row from every other, and from itself at another cursor or with other

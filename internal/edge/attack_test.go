@@ -433,7 +433,7 @@ func TestWhatIsTurnedAway(t *testing.T) {
 	s.do("OPTIONS", "/a", "Max-Forwards: 3")
 	assert.Equal(t, []string{"2"}, seen)
 	s.do("OPTIONS", "/a", "Max-Forwards: many")
-	assert.Equal(t, []string{"many"}, seen, "what is no number says nothing")
+	assert.Equal(t, []string{"many"}, seen, "what is not a number says nothing")
 
 	asked := s.asked.Load()
 	for _, fields := range []string{

@@ -241,7 +241,7 @@ func (x *exchange) cannotCompose(why error) {
 	x.refuse(status, text, x.sample.Cause)
 }
 
-// parsed is the skeleton that has just arrived; nil when it is none.
+// parsed is the skeleton that has just arrived; nil when it is not one.
 func (x *exchange) parsed(h *fetch.Head, body []byte) *compose.Page {
 	if page := h.Skeleton(); page != nil {
 		return page

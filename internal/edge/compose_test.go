@@ -334,7 +334,7 @@ func TestWhoMayCompose(t *testing.T) {
 		a := s.get("/ports/saltern")
 		assert.Equal(t, "X", a.body, "the origin asked for it")
 		assert.Empty(t, a.header.Get("Surrogate-Control"), "that was for us")
-		assert.Equal(t, skeleton, s.get("/composed/image").body, "what is no text is not read")
+		assert.Equal(t, skeleton, s.get("/composed/image").body, "what is not text is not read")
 		assert.Equal(t, `<p>&lt;esi:include src=&#34;/wallet&#34;/&gt;</p>`, s.get("/composed/comment").body)
 	}
 	assert.Equal(t, `gerastic="ESI/1.0"`, s.get("/composed/capable", "Accept-Encoding: gzip").body)

@@ -206,7 +206,7 @@ func TestUnsharableAnswersAreNotShared(t *testing.T) {
 	for range visitors {
 		seen[<-bodies] = true
 	}
-	assert.Len(t, seen, visitors, "each got an answer of his own")
+	assert.Len(t, seen, visitors, "each got an answer of their own")
 }
 
 func TestConditionalRequestsOfVisitors(t *testing.T) {

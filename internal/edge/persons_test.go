@@ -211,7 +211,7 @@ func TestWhoIsSignedInPassesThrough(t *testing.T) {
 		cause      string // "" for a hit
 	}{
 		{"nobody", "/pages/a", nil, ""},
-		{"a cookie that is no mark", "/pages/a", []string{"Cookie: sessions=1; xsession=2; session_x=3"}, ""},
+		{"a cookie that is not a mark", "/pages/a", []string{"Cookie: sessions=1; xsession=2; session_x=3"}, ""},
 		{"the marked cookie", "/pages/a", []string{"Cookie: a=1; session=s1"}, "signed-in"},
 		{"the marked cookie, empty", "/pages/a", []string{"Cookie: session="}, "signed-in"},
 		{"one of several", "/pages/a", []string{"Cookie: auth_token_3=x"}, "signed-in"},

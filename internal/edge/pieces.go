@@ -82,7 +82,7 @@ func (s *includes) target(raw string) (key.Request, error) {
 	}
 	u, err := base.Parse(raw)
 	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.User != nil {
-		return req, fmt.Errorf("%q is no URL that can be included", raw)
+		return req, fmt.Errorf("%q is not a URL that can be included", raw)
 	}
 	req.Scheme, req.Host = u.Scheme, key.CanonicalHost(u.Host, u.Scheme)
 	if req.Host != s.page.Host { // who a visitor is here is none of another host's business

@@ -130,7 +130,7 @@ func (x *exchange) stream(s share, h *fetch.Head, status httprules.CacheStatus) 
 		x.compose(skeleton{page: page, digest: sha256.Sum256(body), status: h.Status, browser: h.Browser, lines: linesOf(header)})
 		return
 	}
-	r.whole, r.parts, r.held = body, noParts, 0 // it is no skeleton after all
+	r.whole, r.parts, r.held = body, noParts, 0 // it is not a skeleton after all
 	x.w.Header()["Content-Length"] = []string{strconv.Itoa(len(body))}
 	x.reply(r)
 }

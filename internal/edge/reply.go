@@ -195,7 +195,7 @@ func (x *exchange) status(status int) {
 }
 
 // inventNothing keeps the server from guessing a Content-Type that the origin did not give:
-// a page that is none could run as one.
+// something else could run as a page.
 func inventNothing(h http.Header) {
 	if _, given := h["Content-Type"]; !given {
 		h["Content-Type"] = nil

@@ -191,8 +191,8 @@ func TestNoVarySearch(t *testing.T) {
 		{"none but those named", `params, except=("q")`, "/x?q=1&a=1", "/x?q=1&a=2", true},
 		{"none but those named, which differ", `params, except=("q")`, "/x?q=1&a=1", "/x?q=2&a=1", false},
 		{"encoded names are decoded", `params=("u%20t")`, "/x?q=1&u+t=a", "/x?q=1&u%20t=b", true},
-		{"except without params is no rule", `except=("q")`, "/x?q=1&a=1", "/x?q=1&a=2", false},
-		{"what does not parse is no rule", `params=(`, "/x?q=1", "/x?q=2", false},
+		{"except without params is not a rule", `except=("q")`, "/x?q=1&a=1", "/x?q=1&a=2", false},
+		{"what does not parse is not a rule", `params=(`, "/x?q=1", "/x?q=2", false},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			s := newStand(t, func(w http.ResponseWriter, r *http.Request) {

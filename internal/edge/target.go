@@ -21,11 +21,11 @@ func (x *exchange) turnAway() bool {
 	case r.Method == http.MethodConnect || r.Method == http.MethodTrace: // a way past every rule; a way to see others' fields
 		x.refuse(http.StatusMethodNotAllowed, r.Method+" is not served here", x.sample.Cause)
 	case r.ProtoMajor == 2 && !httprules.IsToken(r.Method): // in HTTP/1 the server has looked
-		x.refuse(http.StatusBadRequest, "the request's method is none", x.sample.Cause)
+		x.refuse(http.StatusBadRequest, "the request's method is not a token", x.sample.Cause)
 	case r.ProtoMajor == 2 && !isTarget(r.RequestURI):
 		x.refuse(http.StatusBadRequest, "the request's target has blanks or control characters; they are written %20 and so on", x.sample.Cause)
 	case !isHost(r.Host):
-		x.refuse(http.StatusBadRequest, "the request's host is none", x.sample.Cause)
+		x.refuse(http.StatusBadRequest, "the request's host is not a valid host", x.sample.Cause)
 	case r.Method == http.MethodOptions && !x.forwards():
 		h := x.w.Header()
 		h["Allow"], h["Content-Length"] = []string{methods}, []string{"0"}

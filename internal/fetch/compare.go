@@ -250,7 +250,7 @@ func (c *comparison) header(besides []Part) http.Header {
 	delete(header, "Cookie")
 	delete(header, "Cache-Control")
 	delete(header, "Pragma")
-	delete(header, "Accept-Encoding") // codings are no difference
+	delete(header, "Accept-Encoding") // codings are not a difference
 	cookies := key.KeepCookies(c.request.Header["Cookie"], func(name string) bool {
 		p := Part{"cookie", name}
 		return !slices.Contains(all, p) || slices.Contains(besides, p)

@@ -47,7 +47,7 @@ func (n *Node) Purge(ctx context.Context, p tags.Purge, actor, reason string) (t
 // write brings a purge into the ledger.
 func (n *Node) write(ctx context.Context, p tags.Purge, actor, reason string) (*pendingPurge, error) {
 	if !p.IsText() || !protocol.IsText(reason) {
-		return nil, fmt.Errorf("a name in the purge, or its reason, is no text, and the ledger takes nothing else")
+		return nil, fmt.Errorf("a name in the purge, or its reason, is not text, and the ledger takes nothing else")
 	}
 	o := &pendingPurge{Order: records.Order{Purge: p, Actor: actor, Reason: reason}, ctx: ctx, done: make(chan struct{})}
 	select {

@@ -71,7 +71,7 @@ func (o *owed) len() int {
 // owe keeps one more. It is on disk when owe returns.
 func (o *owed) owe(order records.Order) error {
 	if !order.IsText() { // JSON would keep it as something else
-		order = everything("an invalidation that is no text")
+		order = everything("an invalidation that is not text")
 	}
 	line, err := json.Marshal(order)
 	if err != nil {

@@ -85,7 +85,7 @@ func TestWhatIsOwedByManyIsSyncedTogether(t *testing.T) {
 	require.NoError(t, again.owe(records.Order{Purge: tags.Purge{Tags: []string{"\xff"}}}))
 	orders, _, err := again.begin()
 	require.NoError(t, err)
-	assert.True(t, orders[200].All, "what is no text may be anything")
+	assert.True(t, orders[200].All, "what is not text may be anything")
 	again.close()
 }
 

@@ -82,7 +82,7 @@ func (s *Settings) check() error {
 		if err != nil {
 			addr, err := netip.ParseAddr(text)
 			if err != nil {
-				return fmt.Errorf("--trust-proxy %q is no address range; write 10.0.0.0/8 or 127.0.0.1", text)
+				return fmt.Errorf("--trust-proxy %q is not an address range; write 10.0.0.0/8 or 127.0.0.1", text)
 			}
 			prefix = netip.PrefixFrom(addr, addr.BitLen())
 		}
@@ -97,7 +97,7 @@ func (s *Settings) checkHosts() error {
 	for _, name := range s.ControlHosts {
 		name = strings.ToLower(strings.TrimSuffix(strings.TrimSpace(name), "."))
 		if name == "" || strings.ContainsAny(name, ":/*@ ") {
-			return fmt.Errorf("--control-hosts %q is no name; write console.example, without scheme and port, and each name in full", name)
+			return fmt.Errorf("--control-hosts %q is not a name; write console.example, without scheme and port, and each name in full", name)
 		}
 		hosts = append(hosts, name)
 	}

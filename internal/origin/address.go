@@ -47,7 +47,7 @@ type address struct {
 	unwell   bool      // says the check
 }
 
-// available tells whether a request may be sent there now.
+// available reports whether a request may be sent there now.
 func (a *address) available(now time.Time) bool {
 	a.mu.Lock()
 	defer a.mu.Unlock()

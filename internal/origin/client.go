@@ -212,10 +212,10 @@ func (c *Client) Close() {
 	}
 }
 
-// Same tells whether a client for o would behave as this one does.
+// Same reports whether a client for o would behave as this one does.
 func (c *Client) Same(o *policy.Origin) bool { return reflect.DeepEqual(c.Origin, o) }
 
-// SenderError says that a request's own body could not be read: that is no failure of the
+// SenderError says that a request's own body could not be read: that is not a failure of the
 // origin's.
 type SenderError struct{ Err error }
 

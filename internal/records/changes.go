@@ -93,7 +93,7 @@ func (r *Records) TakeLead(ctx context.Context, source string) (*Lead, error) {
 	return &Lead{conn.Hijack()}, nil // out of the pool: it is held for as long as the source is read
 }
 
-// Held tells whether the right still stands.
+// Held reports whether the right still stands.
 func (l *Lead) Held(ctx context.Context) bool { return l.conn.Ping(ctx) == nil }
 
 // Close gives the right back.

@@ -102,7 +102,7 @@ func add(ctx context.Context, conn *pgx.Conn) error {
 	})
 }
 
-// Ping tells whether the database answers.
+// Ping reports whether the database answers.
 func (r *Records) Ping(ctx context.Context) error { return r.pool.Ping(ctx) }
 
 // Close ends all connections.

@@ -38,7 +38,7 @@ type Token struct {
 	Hash      [sha256.Size]byte
 }
 
-// May tells whether the token has a right.
+// May reports whether the token has a right.
 func (t *Token) May(right Right) bool {
 	return slices.Contains(t.Rights, right) || slices.Contains(t.Rights, Admin)
 }

@@ -293,7 +293,7 @@ func TestEventStreamsEndAtTheApplication(t *testing.T) {
 }
 
 // TestPOSTsAfterARest: application servers close connections that rest, at a moment of their
-// own; a POST that comes then is no error of its visitor's.
+// own; a POST that comes then is not an error of its visitor's.
 func TestPOSTsAfterARest(t *testing.T) {
 	var all []*visitor
 	for _, a := range apps {

@@ -42,7 +42,7 @@ function values(text: string, name: string): unknown {
   try {
     return JSON.parse(text)
   } catch {
-    throw new Error(`${name} is no JSON object; write {"id": 7}`)
+    throw new Error(`${name} is not a JSON object; write {"id": 7}`)
   }
 }
 

@@ -37,7 +37,7 @@ type Change struct {
 	At     time.Time // of the commit, as far as that is known
 }
 
-// known tells whether it is certain what a side's values were: a missing side is, where
+// known reports whether it is certain what a side's values were: a missing side is, where
 // the operation says that there was nothing.
 func (c *Change) known(before bool) bool {
 	if before {
@@ -129,7 +129,7 @@ func text(v any) (string, bool) {
 	return "", false
 }
 
-// same tells whether the values at a path are certainly equal on both sides.
+// same reports whether the values at a path are certainly equal on both sides.
 func same(a, b Fields, path string) bool {
 	left, hasLeft := a.at(path)
 	right, hasRight := b.at(path)

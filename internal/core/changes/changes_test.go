@@ -171,7 +171,7 @@ func TestBothGroupsOfAThingThatMovesGo(t *testing.T) {
 }
 
 func TestTemplatesAndChangesThatMakeNoSense(t *testing.T) {
-	for text, says := range map[string]string{"": "at least one character", "a{": "not closed", "a{}": "is no field", "{before.id}{x y}": "is no field"} {
+	for text, says := range map[string]string{"": "at least one character", "a{": "not closed", "a{}": "is not a field", "{before.id}{x y}": "is not a field"} {
 		_, err := ParseTemplate(text)
 		assert.ErrorContains(t, err, says, text)
 	}

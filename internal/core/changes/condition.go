@@ -28,7 +28,7 @@ type Condition struct {
 // String is the condition as written.
 func (c *Condition) String() string { return c.text }
 
-// Met tells whether the condition holds, or may hold.
+// Met reports whether the condition holds, or may hold.
 func (c *Condition) Met(change *Change) bool { return c.root.eval(change) != no }
 
 // truth has three values, in their order: and takes the least, or the greatest.
@@ -125,7 +125,7 @@ func (n comparison) eval(c *Change) truth {
 }
 
 // number reads a JSON number exactly; one with an exponent, which might stand for
-// thousands of digits, as a float. nil if it is none.
+// thousands of digits, as a float. nil if it is not one.
 func number(s string) *big.Rat {
 	if f, err := strconv.ParseFloat(s, 64); err != nil || strings.ContainsAny(s, "xX_pPiInN") {
 		return nil

@@ -136,7 +136,7 @@ func (f *FanOut) Fill(row Fields) (all []string) {
 // CheckField says what is wrong with a field's name, or nil.
 func CheckField(path string) error {
 	if !isPath(path) {
-		return fmt.Errorf("%q is no field; write id or vessel.name", path)
+		return fmt.Errorf("%q is not a field; write id or vessel.name", path)
 	}
 	return nil
 }

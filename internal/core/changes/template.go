@@ -23,7 +23,7 @@ func ParseTemplate(text string) (Template, error) {
 	}, func(place string) error {
 		t.parts = append(t.parts, part{field: place})
 		if !isPath(place) {
-			return fmt.Errorf("{%s} is no field; write {id} or {vessel.name}. Old and new values are taken alike", place)
+			return fmt.Errorf("{%s} is not a field; write {id} or {vessel.name}. Old and new values are taken alike", place)
 		}
 		return nil
 	})
@@ -87,7 +87,7 @@ func (t Template) Tags(f Fields, most int) (filled []string, ok bool) {
 	return filled, true
 }
 
-// isPath tells whether text names a field: letters, digits, _ and - with dots between.
+// isPath reports whether text names a field: letters, digits, _ and - with dots between.
 func isPath(text string) bool {
 	for name := range strings.SplitSeq(text, ".") {
 		if name == "" || strings.ContainsFunc(name, func(r rune) bool { return !isNameRune(r) }) {

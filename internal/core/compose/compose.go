@@ -182,7 +182,7 @@ func (p *piece) wait() error {
 	return p.err
 }
 
-// failed tells whether some step of an attempt is known to have failed already.
+// failed reports whether some step of an attempt is known to have failed already.
 func failed(steps []step) bool {
 	for i := range steps {
 		if p := steps[i].piece; p != nil && p.done == nil && p.err != nil && !p.Optional {
@@ -219,7 +219,7 @@ func settle(steps []step, enough <-chan time.Time) bool {
 	return true
 }
 
-// Ready tells whether all pieces were at hand, so that Body and Digest say all.
+// Ready reports whether all pieces were at hand, so that Body and Digest say all.
 func (c *Composition) Ready() bool { return c.ready }
 
 // Digest tells this content from any other; it is known when all pieces were at hand.

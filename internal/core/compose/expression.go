@@ -184,7 +184,7 @@ type (
 	not     struct{ of expression }
 	compare struct {
 		left, right operand
-		operator    string // "" tells whether left is set and not "false"
+		operator    string // "" reports whether left is set and not "false"
 	}
 	operand struct {
 		variable *variable

@@ -24,7 +24,7 @@ const (
 	ServeAndRefresh               // answer from the stale entry, renew it behind (RFC 5861 §3)
 	Validate                      // ask the origin whether the entry still holds (RFC 9111 §4.3)
 	Fetch                         // ask the origin for all of it
-	ServeStale                    // answer from the stale entry: the visitor said that he takes it (RFC 9111 §5.2.1.2), or its origin failed and said for how long
+	ServeStale                    // answer from the stale entry: the visitor said that they take it (RFC 9111 §5.2.1.2), or its origin failed and said for how long
 	Refuse                        // 504: the visitor wants a stored answer or none (RFC 9111 §5.2.1.7)
 )
 
@@ -167,7 +167,7 @@ func stored(in *Input) Decision {
 	return d
 }
 
-// early tells whether a fresh entry is renewed before its end: with a probability that
+// early reports whether a fresh entry is renewed before its end: with a probability that
 // grows towards it and with what a fill costs (Vattani, Chierichetti, Lowenstein:
 // Optimal Probabilistic Cache Stampede Prevention, VLDB 2015).
 func early(in *Input) bool {
@@ -189,7 +189,7 @@ func missing(in *Input) Decision {
 	return d
 }
 
-// asked tells whether the visitor's directives forbid the entry, as far as the route
+// asked reports whether the visitor's directives forbid the entry, as far as the route
 // obeys them (RFC 9111 §5.2.1).
 func asked(in *Input) bool {
 	v := &in.Visitor
@@ -247,7 +247,7 @@ func (in *Input) Remaining(now time.Time) time.Duration {
 	return left
 }
 
-// OnError tells whether what is stored may stand in for an origin that failed, at now. What is
+// OnError reports whether what is stored may stand in for an origin that failed, at now. What is
 // fresh may; what is stale may for as long as the route's stale rules say (RFC 5861 §4). What a
 // purge marked stale is, however young, and so is all of it while the ledger is lost.
 func OnError(in *Input, now time.Time) bool {

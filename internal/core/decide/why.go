@@ -150,7 +150,7 @@ func Storing(route *policy.Route) []string {
 func statusesNamed(status int) string {
 	switch {
 	case status == httprules.AnyStatus:
-		return "any other status that is no success"
+		return "any other status that is not a success"
 	case status < 10:
 		return fmt.Sprintf("a status of %dxx", status)
 	}

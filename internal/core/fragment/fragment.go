@@ -38,11 +38,11 @@ func NewID(namespace, name string) (ID, error) {
 	case namespace == "edge": // see meter.PieceRoute
 		return id, errors.New("the namespace edge is for what the edge includes; choose another")
 	case !protocol.IsName(namespace):
-		return id, fmt.Errorf("%q is no namespace: it has 1 to 64 letters, digits, dots, - and _", namespace)
+		return id, fmt.Errorf("%q is not a namespace: it has 1 to 64 letters, digits, dots, - and _", namespace)
 	case name == "" || len(name) > protocol.MaxKey:
 		return id, fmt.Errorf("a fragment's key has 1 to %d bytes; this one has %d", protocol.MaxKey, len(name))
 	case hasControls(name) || !utf8.ValidString(name):
-		return id, fmt.Errorf("the key %q is no text: it must be UTF-8 without control characters", name)
+		return id, fmt.Errorf("the key %q is not text: it must be UTF-8 without control characters", name)
 	case !protocol.IsName(id.name()):
 		return id, fmt.Errorf("the key %q must begin with a name of 1 to 64 letters, digits, -, _ and .; what tells pieces of one name apart follows in brackets: row(7)", name)
 	}
@@ -277,11 +277,11 @@ func (in *Fill) Check() *Refusal {
 	case len(in.Tags) > protocol.MaxTags:
 		return invalid("the fragment has %d tags, and a purge must find it by each: at most %d are kept; tag what it shows, or the lists that it is on", len(in.Tags), protocol.MaxTags)
 	case strings.ContainsFunc(in.Type, func(r rune) bool { return r < 0x20 || r > 0x7e }):
-		return invalid("%q is no media type", in.Type)
+		return invalid("%q is not a media type", in.Type)
 	}
 	for _, tag := range in.Tags {
 		if tag == "" || len(tag) > protocol.MaxTag || !utf8.ValidString(tag) || strings.ContainsAny(tag, "\x00\n") {
-			return invalid("the tag %q is none: it is text of 1 to %d bytes", tag, protocol.MaxTag)
+			return invalid("the tag %q is not valid: a tag is text of 1 to %d bytes", tag, protocol.MaxTag)
 		}
 	}
 	return nil
@@ -294,7 +294,7 @@ func (f *Fragments) Put(id ID, in Fill) error {
 		return bad
 	}
 	if in.Coding == "gzip" && !in.TooLong && !bytes.HasPrefix(in.Body, []byte{0x1f, 0x8b}) {
-		return invalid("the body's coding is gzip, it says, but it is none")
+		return invalid("the body's coding is gzip, it says, but it is not gzip")
 	}
 	if in.TooLong {
 		return &Refusal{Overtaken, fill.ErrNoLease.Error()}

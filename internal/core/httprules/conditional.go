@@ -97,7 +97,7 @@ var notModifiedFields = map[string]bool{
 	"Last-Modified": true, "Cdn-Cache-Control": true,
 }
 
-// InNotModified tells whether a stored field belongs in a 304.
+// InNotModified reports whether a stored field belongs in a 304.
 func InNotModified(name string) bool { return notModifiedFields[name] }
 
 // Validators are the conditions under which to ask the origin again for a stored
@@ -115,7 +115,7 @@ func Validators(response Header) Header {
 	return conditions
 }
 
-// Validates tells whether a 304 confirms the stored response (RFC 9111 §4.3.4): the
+// Validates reports whether a 304 confirms the stored response (RFC 9111 §4.3.4): the
 // same strong validator, or the same weak one, or none to compare at all.
 func Validates(notModified, stored Header) bool {
 	if etag := notModified.Get("Etag"); etag != "" {
@@ -157,7 +157,7 @@ func Freshened(stored, notModified Header) Header {
 	return updated
 }
 
-// Unsafe tells whether a method may change things at the origin, so that its success
+// Unsafe reports whether a method may change things at the origin, so that its success
 // invalidates what is stored (RFC 9110 §9.2.1, RFC 9111 §4.4). Unknown ones may.
 func Unsafe(method string) bool {
 	switch method {

@@ -209,7 +209,7 @@ func (d *Directives) qualified(whole *bool, fields *[]string, value string, valu
 	}
 }
 
-// shortest keeps the smallest of duplicated values, and reads what is no number as
+// shortest keeps the smallest of duplicated values, and reads what is not a number as
 // zero: stale at once (RFC 9111 §4.2.1 lets a cache do both).
 func shortest(into *time.Duration, value string) {
 	v := parseSeconds(value)

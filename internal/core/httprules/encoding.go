@@ -59,7 +59,7 @@ func weight(params string) int {
 	return 1000
 }
 
-// ChooseCoding picks what a visitor likes best; Identity if he has no
+// ChooseCoding picks what a visitor likes best; Identity if they have no
 // wish, or none of them is welcome.
 func ChooseCoding(request Header) Coding {
 	lines := request["Accept-Encoding"]
@@ -79,8 +79,8 @@ func ChooseCoding(request Header) Coding {
 	return best
 }
 
-// QuickCoding picks what is made while a visitor waits: Zstd or Gzip, whichever he likes
-// better, if he likes it; Brotli takes too long for that.
+// QuickCoding picks what is made while a visitor waits: Zstd or Gzip, whichever they like
+// better, if they like it; Brotli takes too long for that.
 func QuickCoding(request Header) Coding {
 	wishes := preferences(request["Accept-Encoding"])
 	best, bestWeight := Identity, 0
@@ -175,7 +175,7 @@ func NormalEncoding(lines []string) string {
 // compressible are the types that gain by compression.
 var compressible = []string{"application/json", "application/javascript", "application/xml", "application/xhtml+xml", "application/manifest+json", "application/wasm", "application/graphql-response+json", "image/svg+xml", "font/ttf", "font/otf"}
 
-// MayCompress tells whether a stored answer may be given other codings and gains by it:
+// MayCompress reports whether a stored answer may be given other codings and gains by it:
 // it has none yet, nobody forbade it (no-transform, RFC 9111 §5.2.2.6), and it is text
 // of some length.
 func MayCompress(status int, header Header, d Directives, size int) bool {

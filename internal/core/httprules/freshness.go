@@ -138,7 +138,7 @@ func InitialAge(h Header, asked, received time.Time) time.Duration {
 		}
 		return apparent
 	}
-	// §5.1: of several values the first counts; one that is no number is ignored.
+	// §5.1: of several values the first counts; one that is not a number is ignored.
 	first, _, _ := strings.Cut(h.Get("Age"), ",")
 	first = strings.TrimSpace(first)
 	if first == "" || !digits(first) {
@@ -153,7 +153,7 @@ func InitialAge(h Header, asked, received time.Time) time.Duration {
 // which is a failure.
 var heuristicStatus = map[int]bool{200: true, 203: true, 204: true, 300: true, 301: true, 308: true, 404: true, 405: true, 410: true, 414: true}
 
-// HeuristicallyCacheable tells whether a status may be given a lifetime that the
+// HeuristicallyCacheable reports whether a status may be given a lifetime that the
 // origin did not state.
 func HeuristicallyCacheable(status int) bool { return heuristicStatus[status] }
 

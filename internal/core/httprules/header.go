@@ -35,7 +35,7 @@ func (h Header) Joined(name string) string {
 	}
 }
 
-// Has tells whether the field is present, even if empty.
+// Has reports whether the field is present, even if empty.
 func (h Header) Has(name string) bool { return len(h[name]) > 0 }
 
 // Clone returns a deep copy.
@@ -97,7 +97,7 @@ func CanonicalName(name string) string {
 	return string(b)
 }
 
-// IsToken tells whether s is a token (RFC 9110 §5.6.2): a method or a field name.
+// IsToken reports whether s is a token (RFC 9110 §5.6.2): a method or a field name.
 func IsToken(s string) bool {
 	for i := range len(s) {
 		if !isTokenByte(s[i]) {

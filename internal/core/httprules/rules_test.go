@@ -34,7 +34,7 @@ func TestDirectives(t *testing.T) {
 		{"names have no case (§5.2)", lines("Cache-Control: No-Store, MAX-AGE=60"), func(d *Directives) { d.NoStore = true; d.MaxAge = time.Minute }},
 		{"several lines are one list", lines("Cache-Control: public", "Cache-Control: max-age=1"), func(d *Directives) { d.Public = true; d.MaxAge = time.Second }},
 		{"of duplicates the shorter counts (§4.2.1)", lines("Cache-Control: max-age=60, max-age=5"), func(d *Directives) { d.MaxAge = 5 * time.Second }},
-		{"what is no number is stale at once (§4.2.1)", lines("Cache-Control: max-age=soon"), func(d *Directives) { d.MaxAge = 0 }},
+		{"what is not a number is stale at once (§4.2.1)", lines("Cache-Control: max-age=soon"), func(d *Directives) { d.MaxAge = 0 }},
 		{"a negative number is none either", lines("Cache-Control: max-age=-1"), func(d *Directives) { d.MaxAge = 0 }},
 		{"a quoted number counts (§5.2)", lines(`Cache-Control: s-maxage="30"`), func(d *Directives) { d.SMaxAge = 30 * time.Second }},
 		{"a number beyond 2^31 counts as that (§1.2.2)", lines("Cache-Control: max-age=99999999999999999999"), func(d *Directives) { d.MaxAge = maxSeconds * time.Second }},
@@ -108,7 +108,7 @@ func TestInitialAge(t *testing.T) {
 		{"the greater of both", lines("Date: "+FormatDate(noon.Add(-time.Minute)), "Age: 10"), 62 * time.Second},
 		{"a clock that is ahead makes no negative age", lines("Date: " + FormatDate(noon.Add(time.Hour))), 0},
 		{"of several ages the first counts (§5.1)", lines("Age: 7, 100"), 9 * time.Second},
-		{"an age that is no number is ignored (§5.1)", lines("Age: old"), 0},
+		{"an age that is not a number is ignored (§5.1)", lines("Age: old"), 0},
 	} {
 		t.Run(c.name, func(t *testing.T) { assert.Equal(t, c.want, InitialAge(c.head, asked, received)) })
 	}

@@ -8,7 +8,7 @@ import (
 type Storing struct {
 	Method     string
 	Authorized bool // the request carried Authorization, and the key does not
-	Personal   bool // the key holds who is asking: the entry is for him alone
+	Personal   bool // the key holds who is asking: the entry is for them alone
 	AnyMethod  bool // the key holds method and body, so that POST and QUERY may be stored
 	NoStore    bool // the request said no-store and the route obeys it
 	// Cookie: the origin saw a cookie that the key does not hold.
@@ -21,7 +21,7 @@ type Storing struct {
 	Terms      LifetimeTerms
 }
 
-// understood tells whether this cache carries out what a status demands of caches
+// understood reports whether this cache carries out what a status demands of caches
 // (RFC 9111 §5.2.2.3): all final ones that RFC 9110 defines, but for partial answers.
 func understood(status int) bool {
 	switch status {
@@ -33,7 +33,7 @@ func understood(status int) bool {
 	return false
 }
 
-// MayStore tells whether a shared cache may store a response (RFC 9111 §3), and the
+// MayStore reports whether a shared cache may store a response (RFC 9111 §3), and the
 // rule that forbids it if not.
 func MayStore(s Storing) Reason {
 	forced := s.Terms.Forces(s.Freshness.Source)
@@ -79,7 +79,7 @@ func IsEventStream(h Header) bool {
 	return MediaType(h.Get("Content-Type")) == "text/event-stream"
 }
 
-// usableWhenStale tells whether keeping a stale answer can ever serve anybody: it
+// usableWhenStale reports whether keeping a stale answer can ever serve anybody: it
 // can be validated, or served stale.
 func usableWhenStale(s Storing) bool {
 	return s.Header.Has("Etag") || s.Header.Has("Last-Modified") ||

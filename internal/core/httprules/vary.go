@@ -7,7 +7,7 @@ import (
 	"strings"
 )
 
-// VariesOnAll tells whether Vary holds "*": no later request matches (RFC 9111 §4.1).
+// VariesOnAll reports whether Vary holds "*": no later request matches (RFC 9111 §4.1).
 func VariesOnAll(h Header) bool {
 	for _, line := range h["Vary"] {
 		for name := range strings.SplitSeq(line, ",") {
@@ -68,7 +68,7 @@ func VaryingOf(names []string, request Fields) []Varying {
 	return varying
 }
 
-// Matches tells whether a request would have been answered with the response that
+// Matches reports whether a request would have been answered with the response that
 // these were taken for (RFC 9111 §4.1).
 func Matches(varying []Varying, request Fields) bool {
 	for i := range varying {

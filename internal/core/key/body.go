@@ -41,7 +41,7 @@ func (e ErrPass) Error() string { return string(e) }
 
 // The reasons to pass a request through.
 const (
-	NotGraphQL  ErrPass = "the request is no GraphQL question that can be read"
+	NotGraphQL  ErrPass = "the request is not a GraphQL question that can be read"
 	NotAQuery   ErrPass = "GraphQL mutations and subscriptions are never cached"
 	TooLongBody ErrPass = "the body is longer than a key can hold"
 )
@@ -86,7 +86,7 @@ func CanonicalJSON(text []byte) (canonical string, ok bool) {
 	return string(value), true
 }
 
-// exactNumbers tells whether every number has so few digits that no two different ones
+// exactNumbers reports whether every number has so few digits that no two different ones
 // become the same double (at most 15 significant digits).
 func exactNumbers(value jsontext.Value) bool {
 	d := jsontext.NewDecoder(bytes.NewReader(value))
@@ -234,7 +234,7 @@ func graphQLQueryOf(query string, q *graphQLQuery, rest *string) error {
 	return nil
 }
 
-// HasGraphQLErrors tells whether a GraphQL answer has an errors member that says
+// HasGraphQLErrors reports whether a GraphQL answer has an errors member that says
 // something, or cannot be read: neither is the answer to the question.
 func HasGraphQLErrors(body []byte) bool {
 	var answer struct {
@@ -247,7 +247,7 @@ func HasGraphQLErrors(body []byte) bool {
 	return text != "" && text != "null" && text != "[]"
 }
 
-// Passes tells whether an error is a reason to pass a request through.
+// Passes reports whether an error is a reason to pass a request through.
 func Passes(err error) bool {
 	var pass ErrPass
 	return errors.As(err, &pass)

@@ -20,7 +20,7 @@ func TestCookiesReadAsOriginsReadThem(t *testing.T) {
 		{"blanks before the =", "lang =x", "x", true},
 		{"a tab around it", "\tlang\t=x\t", "x", true},
 		{"a no-break space belongs to the name", "\u00a0lang=x", "", false},
-		{"no = is no cookie of that name", "lang; a=1", "", false},
+		{"no = is not a cookie of that name", "lang; a=1", "", false},
 		{"an empty value", "lang=", "", true},
 		{"several count, in their order", "lang=x; lang=y", "x;y", true},
 		{"a value may hold =", "lang=x=y", "x=y", true},

@@ -197,7 +197,7 @@ func appendPart(dst []byte, source Source, name, value string, present bool) []b
 	return append(dst, value...)
 }
 
-// Parts reads a canonical key back into its parts; nil if it is none.
+// Parts reads a canonical key back into its parts; nil if it is not one.
 func Parts(canonical string) []Part {
 	var parts []Part
 	for canonical != "" {

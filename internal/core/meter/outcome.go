@@ -47,7 +47,7 @@ func ParseOutcome(name string) (Outcome, bool) {
 // composes: they are no requests of visitors. No route of a policy has a slash in its name.
 func PieceRoute(route string) string { return "edge/" + route }
 
-// Within tells whether a name in figures is of what was asked for within a page: a fragment of
+// Within reports whether a name in figures is of what was asked for within a page: a fragment of
 // an application (namespace/name), or a piece that the edge included (edge/route).
 func Within(route string) bool { return strings.Contains(route, "/") }
 

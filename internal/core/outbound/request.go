@@ -15,7 +15,7 @@ import (
 // Trusted are the proxies whose forwarding fields are believed.
 type Trusted []netip.Prefix
 
-// Contains tells whether a connection from addr ("ip:port") comes from one of them.
+// Contains reports whether a connection from addr ("ip:port") comes from one of them.
 func (t Trusted) Contains(addr string) bool {
 	if len(t) == 0 {
 		return false

@@ -54,7 +54,7 @@ type Source struct {
 	KeepAtMost  int64    // replication: bytes of log held back before it counts as failed
 }
 
-// Same tells whether two sources read the same in the same way.
+// Same reports whether two sources read the same in the same way.
 func (s *Source) Same(o *Source) bool {
 	a, b := *s, *o
 	a.Tables, b.Tables = nil, nil
@@ -153,7 +153,7 @@ func (d *document) source(n ast.Node) *Source {
 			d.strings(n, "tables", func(n ast.Node, table string) {
 				for part := range strings.SplitSeq(table, ".") {
 					if !identifier.MatchString(part) {
-						d.fail(n, "tables: %q is no table; write sailing or public.sailing", table)
+						d.fail(n, "tables: %q is not a table; write sailing or public.sailing", table)
 						return
 					}
 				}

@@ -200,7 +200,7 @@ func (d *document) check(n ast.Node, p *Check) {
 func (d *document) originURL(n ast.Node, s string) *url.URL {
 	u, err := url.Parse(d.expand(n, s))
 	if err != nil || (u.Scheme != "http" && u.Scheme != "https") || u.Host == "" || u.RawQuery != "" || u.User != nil {
-		d.fail(n, "url %q is no origin's address; write http://HOST:PORT or https://HOST, without query and user", s)
+		d.fail(n, "url %q is not an origin's address; write http://HOST:PORT or https://HOST, without query and user", s)
 		return nil
 	}
 	u.Path = strings.TrimSuffix(u.Path, "/")
@@ -212,7 +212,7 @@ func (d *document) tagHeader(n ast.Node, o *Origin) {
 	d.mapping(n, "tag_header",
 		field{name: "name", read: func(n ast.Node) {
 			if s, ok := d.text(n, "tag_header.name"); ok && !httprules.IsToken(s) {
-				d.fail(n, "tag_header.name %q is no header name", s)
+				d.fail(n, "tag_header.name %q is not a header name", s)
 			} else {
 				o.TagHeader = httprules.CanonicalName(s)
 			}
@@ -343,7 +343,7 @@ func (d *document) key(n ast.Node, spec *key.Spec) {
 			d.strings(n, "key.headers", func(n ast.Node, s string) {
 				switch name := httprules.CanonicalName(s); {
 				case !httprules.IsToken(s):
-					d.fail(n, "key.headers: %q is no header name", s)
+					d.fail(n, "key.headers: %q is not a header name", s)
 				case name == "Cookie" || name == "Authorization":
 					d.fail(n, "key.headers: %s would make an entry for each visitor; name single cookies under key.cookies", name)
 				default:
@@ -354,7 +354,7 @@ func (d *document) key(n ast.Node, spec *key.Spec) {
 		field{name: "cookies", read: func(n ast.Node) {
 			d.strings(n, "key.cookies", func(n ast.Node, s string) {
 				if !httprules.IsToken(s) {
-					d.fail(n, "key.cookies: %q is no cookie name", s)
+					d.fail(n, "key.cookies: %q is not a cookie name", s)
 					return
 				}
 				spec.Cookies = append(spec.Cookies, s)
@@ -425,7 +425,7 @@ func (d *document) compare(n ast.Node, c *Compare) {
 			d.strings(n, "compare.ignore", func(n ast.Node, s string) {
 				re, err := regexp.Compile(s)
 				if err != nil {
-					d.fail(n, "compare.ignore: %q is no pattern: %v", s, err)
+					d.fail(n, "compare.ignore: %q is not a pattern: %v", s, err)
 					return
 				}
 				c.Ignore = append(c.Ignore, re)
@@ -575,7 +575,7 @@ func (d *document) staleIfError(n ast.Node, terms *httprules.LifetimeTerms) {
 			d.strings(n, "lifetime.stale_if_error.on", func(n ast.Node, s string) {
 				status, err := strconv.Atoi(s)
 				if err != nil || status < 400 || status > 599 {
-					d.fail(n, "lifetime.stale_if_error.on: %q is no status of failure; write statuses from 400 to 599", s)
+					d.fail(n, "lifetime.stale_if_error.on: %q is not a status of failure; write statuses from 400 to 599", s)
 					return
 				}
 				terms.FailedOn = append(terms.FailedOn, status)

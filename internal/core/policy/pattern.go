@@ -16,7 +16,7 @@ func parseHost(s string) (HostPattern, error) {
 	case s == "*":
 		return "*", nil
 	case s == "" || strings.ContainsAny(s, "/ ?#@"):
-		return "", fmt.Errorf("%q is no host; write www.example.org, *.example.org or *", s)
+		return "", fmt.Errorf("%q is not a host; write www.example.org, *.example.org or *", s)
 	case strings.Contains(strings.TrimPrefix(s, "*."), "*"):
 		return "", fmt.Errorf("%q: the * may only stand alone or before a dot at the beginning", s)
 	}
@@ -141,7 +141,7 @@ func isName(s string) bool {
 }
 
 // Match compares a percent-encoded path, segment by segment, so that an encoded
-// slash is no separator.
+// slash is not a separator.
 func (p PathPattern) Match(path string) bool {
 	matched, _ := p.walk(path, "")
 	return matched

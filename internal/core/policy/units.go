@@ -37,7 +37,7 @@ func ParseDuration(s string) (time.Duration, error) {
 		}
 		number, err := strconv.ParseFloat(rest[:digits], 64)
 		if err != nil {
-			return 0, fmt.Errorf("%q is no length of time; write 30s, 10m, 1h, 1d or forever", s)
+			return 0, fmt.Errorf("%q is not a length of time; write 30s, 10m, 1h, 1d or forever", s)
 		}
 		unit := durationUnit(rest[digits:letters])
 		if unit == 0 {
@@ -48,7 +48,7 @@ func ParseDuration(s string) (time.Duration, error) {
 			case short != "":
 				return 0, fmt.Errorf("%q: write %s%s", s, s[:len(s)-len(rest)]+rest[:digits], short)
 			}
-			return 0, fmt.Errorf("%q: %q is no unit of time; the units are ms, s, m, h, d and w", s, word)
+			return 0, fmt.Errorf("%q: %q is not a unit of time; the units are ms, s, m, h, d and w", s, word)
 		}
 		if number*float64(unit) > float64(Forever) {
 			return 0, fmt.Errorf("%q is longer than 100 years; write forever", s)
@@ -116,5 +116,5 @@ func ParseSize(s string) (int64, error) {
 		}
 		return int64(n * u.unit), nil
 	}
-	return 0, fmt.Errorf("%q is no size; write 512B, 64KiB, 8MiB or 2GiB", s)
+	return 0, fmt.Errorf("%q is not a size; write 512B, 64KiB, 8MiB or 2GiB", s)
 }

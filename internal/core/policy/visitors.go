@@ -112,7 +112,7 @@ func (d *document) alsoGets(n ast.Node, route *Route) {
 			return
 		}
 		if !httprules.IsToken(s) {
-			d.fail(n, "origin_also_gets: %q is no header name; write a name, or cookie:NAME for one cookie", s)
+			d.fail(n, "origin_also_gets: %q is not a header name; write a name, or cookie:NAME for one cookie", s)
 			return
 		}
 		name := httprules.CanonicalName(s)

@@ -30,7 +30,7 @@ const (
 	Soften
 )
 
-// ParseMode returns the mode of a name; Drop if it is none.
+// ParseMode returns the mode of a name; Drop for any other.
 func ParseMode(name string) Mode {
 	if name == Soften.String() {
 		return Soften
@@ -73,7 +73,7 @@ type Below struct {
 	AnyHost bool   `json:"any_host,omitempty"`
 }
 
-// Covers tells whether an entry asked for at host and path is named.
+// Covers reports whether an entry asked for at host and path is named.
 func (p Below) Covers(host, path string) bool {
 	return (p.AnyHost || p.Host == host) && strings.HasPrefix(path, p.Path)
 }
@@ -117,7 +117,7 @@ func (p *Purge) Check() error {
 	return nil
 }
 
-// Covers tells whether the purge names an entry, whenever it was filled. The marks say
+// Covers reports whether the purge names an entry, whenever it was filled. The marks say
 // the same in constant time; this is for counting, and for what they are tested against.
 func (p *Purge) Covers(s *Subject) bool {
 	if p.All || slices.Contains(p.Routes, s.Route) || slices.Contains(p.Hosts, s.Host) || p.coversTags(s) {
