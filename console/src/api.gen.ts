@@ -793,37 +793,6 @@ export interface components {
         "List-tokensResponse": {
             tokens: components["schemas"]["Token"][];
         };
-        MadeOf: {
-            /** Format: double */
-            age_s: number;
-            /** Format: int64 */
-            bytes: number;
-            /**
-             * Format: double
-             * @description What its fill takes, with all in it
-             */
-            cost_ms: number;
-            /**
-             * @description piece: the edge includes it
-             * @enum {string}
-             */
-            kind: "page" | "fragment" | "piece";
-            /**
-             * Format: double
-             * @description How long it stays fresh; negative: stale for so long
-             */
-            left_s: number;
-            /** @description URL, or NAMESPACE/KEY */
-            name: string;
-            parts: components["schemas"]["MadeOf"][];
-            route: string;
-            /**
-             * @description missing: it is not stored any more, or here
-             * @enum {string}
-             */
-            state: "live" | "softened" | "purged" | "missing";
-            tags: components["schemas"]["EntryTag"][];
-        };
         Matched: {
             /** Format: int64 */
             bytes: number;
@@ -882,6 +851,37 @@ export interface components {
             sequence: number;
             /** Format: date-time */
             started: string;
+        };
+        PartsTree: {
+            /** Format: double */
+            age_s: number;
+            /** Format: int64 */
+            bytes: number;
+            /**
+             * Format: double
+             * @description What its fill takes, with all in it
+             */
+            cost_ms: number;
+            /**
+             * @description piece: the edge includes it
+             * @enum {string}
+             */
+            kind: "page" | "fragment" | "piece";
+            /**
+             * Format: double
+             * @description How long it stays fresh; negative: stale for so long
+             */
+            left_s: number;
+            /** @description URL, or NAMESPACE/KEY */
+            name: string;
+            parts: components["schemas"]["PartsTree"][];
+            route: string;
+            /**
+             * @description missing: it is not stored any more, or here
+             * @enum {string}
+             */
+            state: "live" | "softened" | "purged" | "missing";
+            tags: components["schemas"]["EntryTag"][];
         };
         Percentiles: {
             /** Format: double */
@@ -1602,7 +1602,7 @@ export interface operations {
                     "application/cbor-seq": string;
                 };
             };
-            /** @description The body is no lookup */
+            /** @description The body is not a lookup */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -1676,7 +1676,7 @@ export interface operations {
                     "application/cbor-seq": string;
                 };
             };
-            /** @description The body is no sequence of fragments */
+            /** @description The body is not a sequence of fragments */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -1798,7 +1798,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description The key or a parameter is none */
+            /** @description The key or a parameter is not valid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -1858,7 +1858,7 @@ export interface operations {
                     "application/problem+json": string;
                 };
             };
-            /** @description What was stored as gzip is none */
+            /** @description What was stored as gzip is not gzip */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -1906,7 +1906,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description The key or a header is none */
+            /** @description The key or a header is not valid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -2025,7 +2025,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description The key is none */
+            /** @description The key is not valid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -2110,7 +2110,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["MadeOf"];
+                    "application/json": components["schemas"]["PartsTree"];
                 };
             };
             /** @description Error */

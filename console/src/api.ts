@@ -14,7 +14,7 @@ export type RequestEvent = Schemas['Event']
 export type Tag = Schemas['StoredTag']
 export type Entry = Schemas['Entry']
 export type FragmentName = Schemas['FragmentName']
-export type MadeOf = Schemas['MadeOf']
+export type PartsTree = Schemas['PartsTree']
 export type ChangesStatus = Schemas['ChangesStatus']
 export type ChangeRun = Schemas['ChangeRun']
 export type ChangeTrial = Schemas['ChangeTrial']
@@ -69,7 +69,7 @@ export const api = {
   entries: (tag: string, limit = 50) => call<{ entries: Entry[] }>('GET', '/v1/entries' + query({ tag, limit: String(limit) })).then((r) => r.entries),
   entriesOf: (route: string, limit = 50) => call<{ entries: Entry[] }>('GET', '/v1/entries' + query({ route, limit: String(limit) })).then((r) => r.entries),
   fragmentNames: (since: string) => call<{ names: FragmentName[] }>('GET', '/v1/fragments' + query({ since })).then((r) => r.names),
-  madeOf: (name: string) => call<MadeOf>('GET', '/v1/made-of' + query({ name })),
+  madeOf: (name: string) => call<PartsTree>('GET', '/v1/made-of' + query({ name })),
   changes: () => call<ChangesStatus>('GET', '/v1/changes/status', undefined, 503),
   runs: (limit = 30) => call<{ runs: ChangeRun[] }>('GET', '/v1/changes/runs' + query({ limit: String(limit) })).then((r) => r.runs),
   runNow: (source: string) => call<ChangeRun>('POST', '/v1/changes/run', { source }),

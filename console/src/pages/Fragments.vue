@@ -2,7 +2,7 @@
 import { NInput } from 'naive-ui'
 import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import { api, type FragmentName, type MadeOf } from '../api'
+import { api, type FragmentName, type PartsTree } from '../api'
 import { bytes, count, none, percent, plural, time } from '../format'
 import { useLive } from '../live'
 import PageHead from '../parts/PageHead.vue'
@@ -15,7 +15,7 @@ const names = ref<FragmentName[]>([])
 const of = computed(() => String(place.query.of ?? ''))
 const tag = computed(() => String(place.query.tag ?? ''))
 const asked = ref(of.value)
-const made = ref<MadeOf | null>(null)
+const made = ref<PartsTree | null>(null)
 const wrong = ref('')
 
 const { updated, problem, renew } = useLive(async () => {
@@ -53,14 +53,14 @@ async function open(n: FragmentName) {
 }
 
 interface Line {
-  part: MadeOf
+  part: PartsTree
   depth: number
   own: string[]
   carries: boolean
 }
 const lines = computed(() => {
   const all: Line[] = []
-  const walk = (part: MadeOf, depth: number) => {
+  const walk = (part: PartsTree, depth: number) => {
     // What fragments hand up stands at them; the pieces that the edge puts in hand nothing up.
     const below = new Set(part.parts.filter((p) => p.kind === 'fragment').flatMap((p) => p.tags.map((t) => t.tag)))
     all.push({ part, depth, own: part.tags.map((t) => t.tag).filter((t) => !below.has(t)), carries: part.tags.some((t) => t.tag === tag.value) })
@@ -71,7 +71,7 @@ const lines = computed(() => {
 })
 const touched = computed(() => new Set(lines.value.filter((l) => l.carries).map((l) => l.part.name)))
 const distinct = computed(() => new Set(lines.value.map((l) => l.part.name)).size)
-const life = (p: MadeOf) => (p.state === 'softened' ? 'marked stale' : p.left_s > 1e9 ? 'until purged' : p.left_s > 0 ? time(p.left_s * 1000) : `stale for ${time(-p.left_s * 1000)}`)
+const life = (p: PartsTree) => (p.state === 'softened' ? 'marked stale' : p.left_s > 1e9 ? 'until purged' : p.left_s > 0 ? time(p.left_s * 1000) : `stale for ${time(-p.left_s * 1000)}`)
 </script>
 
 <template>

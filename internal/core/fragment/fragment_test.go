@@ -189,7 +189,7 @@ func TestRefusals(t *testing.T) {
 		"lifetime":                     {Lease: "x"},
 		"gzip":                         {Lease: "x", Lifetime: 1, Coding: "gzip", Body: []byte("plain")},
 		"at most 1000":                 {Lease: "x", Lifetime: 1, Tags: many},
-		"is none":                      {Lease: "x", Lifetime: 1, Tags: []string{""}},
+		"is not valid":                 {Lease: "x", Lifetime: 1, Tags: []string{""}},
 		"media type":                   {Lease: "x", Lifetime: 1, Type: "text/html\r\nX: y"},
 	} {
 		err := s.Put(card, in)
