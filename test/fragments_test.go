@@ -372,7 +372,7 @@ func TestLeasesEndWithTheNode(t *testing.T) {
 	var asked atomic.Int64
 	settings := node.Settings{Name: "a", Data: t.TempDir(), Database: database(t, "leases"), AdminToken: "a token of the test", PolicyFile: policyFile(t, origin(t, &asked))}
 	first := startNode(t, settings)
-	road := newCable(t, strings.TrimPrefix(first.ControlURL(), "http://"))
+	road := newProxy(t, strings.TrimPrefix(first.ControlURL(), "http://"))
 	made, err := client.New(first.ControlURL(), settings.AdminToken).CreateToken(ctx, "site", []string{"fragments"}, "site")
 	require.NoError(t, err)
 	s := client.New("http://"+road.Addr().String(), made.Secret).Fragments(patience)

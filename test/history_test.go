@@ -26,9 +26,9 @@ import (
 	"gerastic/internal/localpg"
 )
 
-// cable is a connection to the database server that can be cut, and that leads to
+// proxy is a connection to the database server that can be cut, and that leads to
 // wherever the server is now.
-type cable struct {
+type proxy struct {
 	net.Listener
 	to  atomic.Value // host:port
 	cut atomic.Bool
@@ -39,10 +39,10 @@ type cable struct {
 	slow  atomic.Int64 // ns that each piece takes to come through
 }
 
-func newCable(t *testing.T, to string) *cable {
+func newProxy(t *testing.T, to string) *proxy {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
-	c := &cable{Listener: l, all: map[net.Conn]bool{}}
+	c := &proxy{Listener: l, all: map[net.Conn]bool{}}
 	c.to.Store(to)
 	t.Cleanup(func() { l.Close() })
 	go func() {
@@ -57,7 +57,7 @@ func newCable(t *testing.T, to string) *cable {
 	return c
 }
 
-func (c *cable) join(near net.Conn) {
+func (c *proxy) join(near net.Conn) {
 	defer near.Close()
 	far, err := net.Dial("tcp", c.to.Load().(string))
 	if err != nil {
@@ -77,9 +77,9 @@ func (c *cable) join(near net.Conn) {
 	c.mu.Unlock()
 }
 
-// through writes while the cable is not stuck.
+// through writes while the proxy is not stuck.
 type through struct {
-	*cable
+	*proxy
 	to net.Conn
 }
 
@@ -91,7 +91,7 @@ func (w through) Write(p []byte) (int, error) {
 }
 
 // freeze lets nothing through any more, or lets it go on.
-func (c *cable) freeze(stuck bool) {
+func (c *proxy) freeze(stuck bool) {
 	if stuck {
 		c.stuck.Lock()
 	} else {
@@ -99,8 +99,8 @@ func (c *cable) freeze(stuck bool) {
 	}
 }
 
-// sever cuts the cable, or mends it.
-func (c *cable) sever(cut bool) {
+// sever cuts the proxy, or mends it.
+func (c *proxy) sever(cut bool) {
 	c.cut.Store(cut)
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -118,7 +118,7 @@ type history struct {
 	cluster    *localpg.Cluster
 	dir        string
 	database   string // at the server
-	cables     [2]*cable
+	cables     [2]*proxy
 	args       [2][]string
 	nodes      [2]atomic.Pointer[process]
 	late       atomic.Bool // answers of the origin come late, and out of their order
@@ -187,7 +187,7 @@ routes:
 	require.NoError(t, err)
 	path := program(t)
 	for i := range h.cables {
-		h.cables[i] = newCable(t, at.Host)
+		h.cables[i] = newProxy(t, at.Host)
 		own := *at
 		own.Host = h.cables[i].Addr().String()
 		name := string(rune('a' + i))

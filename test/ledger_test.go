@@ -112,11 +112,11 @@ func TestPromise3ALedgerThatWasSetBack(t *testing.T) {
 	}
 }
 
-// cut is a node behind a cable of its own to the database.
-func cut(t *testing.T, database string, s node.Settings) (*node.Node, *cable, node.Settings) {
+// cut is a node behind a proxy of its own to the database.
+func cut(t *testing.T, database string, s node.Settings) (*node.Node, *proxy, node.Settings) {
 	at, err := url.Parse(database)
 	require.NoError(t, err)
-	c := newCable(t, at.Host)
+	c := newProxy(t, at.Host)
 	at.Host = c.Addr().String()
 	s.Database, s.AdminToken, s.SyncLimit = at.String(), ledgerToken, 2*time.Second
 	return startNode(t, s), c, s
@@ -128,21 +128,21 @@ func cut(t *testing.T, database string, s node.Settings) (*node.Node, *cable, no
 func TestPromise3AWriteWhileTheDatabaseIsAway(t *testing.T) {
 	for _, c := range []struct {
 		name          string
-		breaks, mends func(*cable)
+		breaks, mends func(*proxy)
 		dies          bool
 	}{
-		{"cut off", func(c *cable) { c.sever(true) }, func(c *cable) { c.sever(false) }, false},
-		{"cut off, and it dies before it is mended", func(c *cable) { c.sever(true) }, func(c *cable) { c.sever(false) }, true},
-		{"frozen", func(c *cable) { c.freeze(true) }, func(c *cable) { c.freeze(false); c.sever(false) }, false},
+		{"cut off", func(c *proxy) { c.sever(true) }, func(c *proxy) { c.sever(false) }, false},
+		{"cut off, and it dies before it is mended", func(c *proxy) { c.sever(true) }, func(c *proxy) { c.sever(false) }, true},
+		{"frozen", func(c *proxy) { c.freeze(true) }, func(c *proxy) { c.freeze(false); c.sever(false) }, false},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			site, _ := changing(t)
 			database := database(t, "away")
-			a, cable, s := cut(t, database, node.Settings{Name: "a", Data: t.TempDir(), PolicyFile: policyFile(t, site)})
+			a, proxy, s := cut(t, database, node.Settings{Name: "a", Data: t.TempDir(), PolicyFile: policyFile(t, site)})
 			b := startNode(t, node.Settings{Name: "b", Data: t.TempDir(), Database: database, AdminToken: ledgerToken})
 			warm(t, a, "/a")
 			warm(t, b, "/a")
-			c.breaks(cable)
+			c.breaks(proxy)
 			for i := range 3 {
 				began := time.Now()
 				assert.Equal(t, 200, ask(t, a, "POST", "/a").status)
@@ -157,10 +157,10 @@ func TestPromise3AWriteWhileTheDatabaseIsAway(t *testing.T) {
 				a.Stop(ctx)
 				s.Data = t.TempDir() // as the disk is after a crash: a directory with what was synced
 				require.NoError(t, os.WriteFile(filepath.Join(s.Data, "invalidations.owed"), kept, 0o600))
-				c.mends(cable)
+				c.mends(proxy)
 				a = startNode(t, s)
 			} else {
-				c.mends(cable)
+				c.mends(proxy)
 			}
 			eventually(t, "the other node hears of it", func() bool { return ask(t, b, "GET", "/a").body == "new" })
 			eventually(t, "all is well", func() bool { return !strings.Contains(ready(t, a), "degraded") })
@@ -252,13 +252,13 @@ func TestOneBadOrderHarmsNoOther(t *testing.T) {
 // into it.
 func TestWhatIsNotKnownIsSaidSo(t *testing.T) {
 	site, _ := changing(t)
-	a, cable, _ := cut(t, database(t, "unsure"), node.Settings{Name: "a", Data: t.TempDir(), PolicyFile: policyFile(t, site)})
-	cable.freeze(true)
+	a, proxy, _ := cut(t, database(t, "unsure"), node.Settings{Name: "a", Data: t.TempDir(), PolicyFile: policyFile(t, site)})
+	proxy.freeze(true)
 	_, err := client.New(a.ControlURL(), ledgerToken).Purge(ctx, client.PurgeRequest{Tags: []string{"path:a"}})
 	assert.ErrorContains(t, err, "it is not known whether the purge is in the ledger")
 	assert.NotContains(t, err.Error(), "nothing was purged")
-	cable.freeze(false)
-	cable.sever(true)
+	proxy.freeze(false)
+	proxy.sever(true)
 	_, err = client.New(a.ControlURL(), ledgerToken).Purge(ctx, client.PurgeRequest{Tags: []string{"path:a"}})
 	assert.ErrorContains(t, err, "nothing was purged")
 	nodes, err := client.New(a.ControlURL(), ledgerToken).Nodes(ctx)

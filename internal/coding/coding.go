@@ -29,6 +29,8 @@ type Coder struct {
 	marks *tags.Marks
 	tasks *tasks.Group
 	queue chan weak.Pointer[store.Entry]
+
+	thorough, quick map[httprules.Coding]*sync.Pool // of writers
 }
 
 // maxWaiting is how many entries may wait for their codings.
@@ -36,7 +38,7 @@ const maxWaiting = 1024
 
 // New returns a coder whose workers end with the group of tasks.
 func New(stored *store.Memory, marks *tags.Marks, workers *tasks.Group) *Coder {
-	c := &Coder{store: stored, marks: marks, tasks: workers, queue: make(chan weak.Pointer[store.Entry], maxWaiting)}
+	c := &Coder{store: stored, marks: marks, tasks: workers, queue: make(chan weak.Pointer[store.Entry], maxWaiting), thorough: thorough(), quick: quick()}
 	for range max(1, runtime.GOMAXPROCS(0)/2) {
 		workers.Go(c.work)
 	}
@@ -80,7 +82,7 @@ func (c *Coder) code(entry *store.Entry) {
 		if entry.Latest().Encoded(coding).Coding == coding {
 			continue
 		}
-		if coded := encode(coding, entry.Body); len(coded) < len(entry.Body)*9/10 && !c.give(entry, coding, coded) {
+		if coded := c.encode(coding, entry.Body); len(coded) < len(entry.Body)*9/10 && !c.give(entry, coding, coded) {
 			done = store.NotCoded
 		}
 	}
@@ -115,43 +117,33 @@ func (c *Coder) TakeOver(entry, before *store.Entry) {
 	}
 }
 
-var zstdEncoder = sync.OnceValue(func() *zstd.Encoder {
-	encoder, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1))
-	if err != nil {
-		panic(err) // the options are written above
-	}
-	return encoder
-})
-
-// encoder is what the writers of both libraries can do; one takes a MiB, so they are
-// used again.
+// encoder is what the writers of the libraries can do; one takes a MiB, so they are used again.
 type encoder interface {
 	io.WriteCloser
 	Reset(io.Writer)
 }
 
-var (
-	brotliWriters = sync.Pool{New: func() any { return brotli.NewWriterLevel(nil, 5) }}
-	gzipWriters   = sync.Pool{New: func() any {
-		w, err := gzip.NewWriterLevel(nil, 6)
-		if err != nil {
-			panic(err) // the level is written above
-		}
-		return w
-	}}
-)
+// thorough returns the writers for what is stored: they take their time.
+func thorough() map[httprules.Coding]*sync.Pool {
+	return map[httprules.Coding]*sync.Pool{
+		httprules.Brotli: {New: func() any { return brotli.NewWriterLevel(nil, 5) }},
+		httprules.Gzip:   {New: func() any { return must(gzip.NewWriterLevel(nil, 6)) }},
+		httprules.Zstd:   {New: func() any { return must(zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1))) }},
+	}
+}
+
+// must is for options that are written here, and so are right.
+func must[T any](v T, err error) T {
+	if err != nil {
+		panic(err)
+	}
+	return v
+}
 
 // encode writes a body in a coding.
-func encode(c httprules.Coding, body []byte) []byte {
-	if c == httprules.Zstd {
-		return zstdEncoder().EncodeAll(body, nil)
-	}
-	pool := &gzipWriters
-	if c == httprules.Brotli {
-		pool = &brotliWriters
-	}
-	w := pool.Get().(encoder)
-	defer pool.Put(w)
+func (c *Coder) encode(coding httprules.Coding, body []byte) []byte {
+	w := c.thorough[coding].Get().(encoder)
+	defer c.thorough[coding].Put(w)
 	var out bytes.Buffer
 	w.Reset(&out)
 	_, _ = w.Write(body) // a buffer takes everything

@@ -40,7 +40,7 @@ func (s *shelf) put(key string) *store.Entry {
 
 // idle is a coder for which nobody works.
 func (s *shelf) idle(waiting int) *Coder {
-	return &Coder{store: s.store, marks: s.marks, tasks: tasks.NewGroup(), queue: make(chan weak.Pointer[store.Entry], waiting)}
+	return &Coder{store: s.store, marks: s.marks, tasks: tasks.NewGroup(), queue: make(chan weak.Pointer[store.Entry], waiting), thorough: thorough(), quick: quick()}
 }
 
 // TestCompressionHoldsNothing: what waits for its codings is not held when it leaves the

@@ -103,6 +103,7 @@ type Control struct {
 	log      *slog.Logger
 	now      func() time.Time
 	sessions sessions
+	buffers  sync.Pool // *bytes.Buffer of answers that are gathered
 	api      huma.API
 	router   chi.Router
 	hosts    []string // names under which it may be reached

@@ -69,14 +69,17 @@ type sequence struct {
 	w    http.ResponseWriter
 	b    *bytes.Buffer
 	sent bool
+
+	buffers *sync.Pool // those that were used
 }
 
-// buffers are those that sequences have used.
-var buffers = sync.Pool{New: func() any { return bytes.NewBuffer(make([]byte, 0, gathered)) }}
-
-func newSequence(w http.ResponseWriter) *sequence {
+func (c *Control) newSequence(w http.ResponseWriter) *sequence {
 	w.Header()["Content-Type"] = []string{protocol.MediaType}
-	return &sequence{w: w, b: buffers.Get().(*bytes.Buffer)}
+	b, used := c.buffers.Get().(*bytes.Buffer)
+	if !used {
+		b = bytes.NewBuffer(make([]byte, 0, gathered))
+	}
+	return &sequence{w: w, b: b, buffers: &c.buffers}
 }
 
 // add appends a message, and sends what there is when it is much.
@@ -99,7 +102,7 @@ func (s *sequence) end() {
 	}
 	s.flush()
 	if s.b.Cap() <= 2*gathered { // one that held a large body is not kept
-		buffers.Put(s.b)
+		s.buffers.Put(s.b)
 	}
 }
 
@@ -114,7 +117,7 @@ func (c *Control) lookup(w http.ResponseWriter, r *http.Request, namespace strin
 		return
 	}
 	fragments := c.node.Fragments()
-	out := newSequence(w)
+	out := c.newSequence(w)
 	defer out.end()
 	// The stamp is taken before anything is found, so that nothing found is older than it says.
 	out.add(protocol.LookupHead{Namespace: namespace, Stamp: uint64(fragments.Barrier.Stamp())})
@@ -231,7 +234,7 @@ func (c *Control) storeAll(w http.ResponseWriter, r *http.Request, namespace str
 		room.release() // the store counts it from here on
 		results = append(results, c.take(namespace, &offered))
 	}
-	out := newSequence(w)
+	out := c.newSequence(w)
 	defer out.end()
 	for i, err := range results {
 		stored := protocol.Stored{At: i, Stored: err == nil}

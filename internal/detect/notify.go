@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"sync"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -58,8 +59,10 @@ func (w *watcher) listen(ctx context.Context, rec *records.Records, lead *record
 	heard := make(chan string, mostChanges)
 	failed := make(chan error, 1)
 	hearing, stop := context.WithCancel(ctx)
+	var ears sync.WaitGroup
+	ears.Go(func() { failed <- hear(hearing, conn, heard) })
+	defer ears.Wait() // nobody uses the connection afterwards
 	defer stop()
-	go func() { failed <- hear(hearing, conn, heard) }()
 	for {
 		var first string
 		select {

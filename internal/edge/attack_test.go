@@ -19,7 +19,7 @@ import (
 )
 
 // open sends the beginning of a request, and reads nothing.
-func (s *stand) open(text string) net.Conn {
+func (s *rig) open(text string) net.Conn {
 	conn, err := net.Dial("tcp", strings.TrimPrefix(s.url, "http://"))
 	require.NoError(s.t, err)
 	s.t.Cleanup(func() { conn.Close() })
@@ -46,7 +46,7 @@ routes: [{ name: all, match: { path: "/{x...}" } }]
 `
 
 // calm asks for pages that nobody asked for before, and holds the edge to answering each.
-func (s *stand) calm() {
+func (s *rig) calm() {
 	for i := range 20 {
 		ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
 		r, err := http.NewRequestWithContext(ctx, "GET", fmt.Sprintf("%s/calm/%d", s.url, i), nil)
@@ -95,7 +95,7 @@ func TestSlowVisitorsLeaveRoomForOthers(t *testing.T) {
 		"readers of event streams":    "GET /events HTTP/1.1\r\nHost: x\r\nAccept: text/event-stream\r\n\r\n",
 	} {
 		t.Run(name, func(t *testing.T) {
-			s := newStandOf(t, siege, answer)
+			s := newRigOf(t, siege, answer)
 			var conns []net.Conn
 			for range 20 {
 				conns = append(conns, s.open(request))
@@ -123,7 +123,7 @@ func TestSlowVisitorsLeaveRoomForOthers(t *testing.T) {
 // TestWhatWasCarriedOutIsNotRefused: the answer to a write is kept when there is no place for
 // its slow reader; their connections are not held all the same.
 func TestWhatWasCarriedOutIsNotRefused(t *testing.T) {
-	s := newStandOf(t, siege, func(w http.ResponseWriter, r *http.Request) {
+	s := newRigOf(t, siege, func(w http.ResponseWriter, r *http.Request) {
 		if strings.HasPrefix(r.URL.Path, "/calm") {
 			w.Header().Set("Cache-Control", "max-age=60")
 			return
@@ -145,7 +145,7 @@ func TestWhatWasCarriedOutIsNotRefused(t *testing.T) {
 
 // TestClosedWindowsLeaveRoomForOthers: the same for streams of one HTTP/2 connection.
 func TestClosedWindowsLeaveRoomForOthers(t *testing.T) {
-	s := newStandOf(t, siege, func(w http.ResponseWriter, r *http.Request) {
+	s := newRigOf(t, siege, func(w http.ResponseWriter, r *http.Request) {
 		if strings.HasPrefix(r.URL.Path, "/calm") {
 			w.Header().Set("Cache-Control", "max-age=60")
 			return
@@ -176,7 +176,7 @@ func literal(name byte, value string) string {
 
 // TestWhoNeverEndsABodyIsCutOff, and everybody else is answered meanwhile.
 func TestWhoNeverEndsABodyIsCutOff(t *testing.T) {
-	s := newStand(t, text("page", "Cache-Control: max-age=60"))
+	s := newRig(t, text("page", "Cache-Control: max-age=60"))
 	var wg sync.WaitGroup
 	for name, request := range map[string]string{
 		"that the key holds":      "POST /ask HTTP/1.1\r\nHost: x\r\nContent-Type: application/json\r\nContent-Length: 100\r\n\r\n{",
@@ -222,7 +222,7 @@ func TestWhoNeverEndsABodyIsCutOff(t *testing.T) {
 
 // TestABrokenRequestIsNotTheOriginsFailure: it is told so, and the breaker stays closed.
 func TestABrokenRequestIsNotTheOriginsFailure(t *testing.T) {
-	s := newStandOf(t, "origins: [{ name: site, url: SITE, breaker: { after: 3, retry: 1h } }]\nroutes: [{ name: all, match: { path: \"/{x...}\" } }]\n", func(w http.ResponseWriter, r *http.Request) {
+	s := newRigOf(t, "origins: [{ name: site, url: SITE, breaker: { after: 3, retry: 1h } }]\nroutes: [{ name: all, match: { path: \"/{x...}\" } }]\n", func(w http.ResponseWriter, r *http.Request) {
 		_, _ = io.Copy(io.Discard, r.Body)
 	})
 	rest := strings.Repeat("x", 100<<10)
@@ -242,7 +242,7 @@ func TestABrokenRequestIsNotTheOriginsFailure(t *testing.T) {
 // TestConnectionsEndWhereRequestsMayBeReadInTwoWays (RFC 9112 §6.1, §6.3): what follows is
 // never taken for a request.
 func TestConnectionsEndWhereRequestsMayBeReadInTwoWays(t *testing.T) {
-	s := newStand(t, text("page", "Cache-Control: max-age=60"))
+	s := newRig(t, text("page", "Cache-Control: max-age=60"))
 	for _, c := range []struct{ name, head, body string }{
 		{"both lengths", "POST /a HTTP/1.1\r\nContent-Length: 3\r\nTransfer-Encoding: chunked\r\n", "0\r\n\r\n"},
 		{"both lengths, on a page that is stored", "GET /a HTTP/1.1\r\nContent-Length: 3\r\nTransfer-Encoding: chunked\r\n", "0\r\n\r\n"},
@@ -271,7 +271,7 @@ func TestConnectionsEndWhereRequestsMayBeReadInTwoWays(t *testing.T) {
 
 // TestWhatIsConfirmedGetsItsCodings: an entry renewed before they were made gets them, too.
 func TestWhatIsConfirmedGetsItsCodings(t *testing.T) {
-	s := newStand(t, func(w http.ResponseWriter, r *http.Request) {
+	s := newRig(t, func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Etag", `"v1"`)
 		w.Header().Set("Cache-Control", "no-cache")
 		w.Header().Set("Content-Type", "text/html")
@@ -297,7 +297,7 @@ func TestWhatIsConfirmedGetsItsCodings(t *testing.T) {
 func TestPromise6NothingIsKeptOfLongRequests(t *testing.T) {
 	junk := strings.Repeat("j", 60_000)
 	for control, path := range map[string]string{"no-store": "/x?q=%d%s", "max-age=600": "/ports/p%d?junk=%s"} {
-		s := newStand(t, text("x", "Cache-Control: "+control))
+		s := newRig(t, text("x", "Cache-Control: "+control))
 		before := heap()
 		conn := s.open("")
 		in := bufio.NewReader(conn)
@@ -317,7 +317,7 @@ func TestPromise6NothingIsKeptOfLongRequests(t *testing.T) {
 func TestPromise6SlowReadersAreInTheAccount(t *testing.T) {
 	const size = 6 << 20
 	piece := make([]byte, 1<<20)
-	s := newStand(t, func(w http.ResponseWriter, r *http.Request) {
+	s := newRig(t, func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Cache-Control", "max-age=600")
 		w.Header().Set("Content-Type", "application/octet-stream")
 		w.Header().Set("Content-Length", fmt.Sprint(size))
@@ -355,7 +355,7 @@ func heap() int64 {
 // back while somebody still reads it.
 func TestWhatIsNotStoredReservesNothing(t *testing.T) {
 	piece := make([]byte, 64<<10)
-	s := newStand(t, func(w http.ResponseWriter, r *http.Request) {
+	s := newRig(t, func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Cache-Control", "max-age=600")
 		for range 12 << 20 / len(piece) {
 			if _, err := w.Write(piece); err != nil {
@@ -377,7 +377,7 @@ func TestWhatIsNotStoredReservesNothing(t *testing.T) {
 
 // TestWaitingForAConnectionCounts against the time for an answer, and the line has an end.
 func TestWaitingForAConnectionCounts(t *testing.T) {
-	s := newStandOf(t, "origins: [{ name: site, url: SITE, max_connections: 2, breaker: off, timeout: { answer: 400ms } }]\nroutes: [{ name: all, match: { path: \"/{x...}\" } }]\n", func(w http.ResponseWriter, r *http.Request) {
+	s := newRigOf(t, "origins: [{ name: site, url: SITE, max_connections: 2, breaker: off, timeout: { answer: 400ms } }]\nroutes: [{ name: all, match: { path: \"/{x...}\" } }]\n", func(w http.ResponseWriter, r *http.Request) {
 		_, _ = io.Copy(io.Discard, r.Body)
 		<-r.Context().Done()
 	})
@@ -408,7 +408,7 @@ func TestWaitingForAConnectionCounts(t *testing.T) {
 // TestWhatIsTurnedAway: requests that their origin would read otherwise than the edge, that
 // open a way past its rules, and that end here. None of them reaches the origin.
 func TestWhatIsTurnedAway(t *testing.T) {
-	s := newStand(t, text("page"))
+	s := newRig(t, text("page"))
 	for _, c := range []struct {
 		request string
 		status  int
@@ -467,7 +467,7 @@ func TestWhatIsTurnedAway(t *testing.T) {
 // TestStreamsThatStandStillEnd: one whose window stays closed, and one whose body does not come,
 // while the connection that they share goes on.
 func TestStreamsThatStandStillEnd(t *testing.T) {
-	s := newStand(t, func(w http.ResponseWriter, r *http.Request) {
+	s := newRig(t, func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Cache-Control", "max-age=60")
 		_, _ = io.WriteString(w, strings.Repeat("x", 100<<10))
 	})

@@ -40,7 +40,7 @@ func TestACodingIsServedOnlyToThoseWhoTakeIt(t *testing.T) {
 		}
 	}
 	for _, vary := range []bool{false, true} {
-		s := newStand(t, negotiating(vary))
+		s := newRig(t, negotiating(vary))
 		for range 2 {
 			for _, accept := range []string{"br, gzip", "gzip", "", "identity", "gzip;q=0, br", "*"} {
 				var fields []string
@@ -58,11 +58,11 @@ func TestACodingIsServedOnlyToThoseWhoTakeIt(t *testing.T) {
 		s.pass(2 * time.Minute)
 		assert.Equal(t, "identity", s.get("/static.css").body, "a 304 with that tag confirms nothing of another coding")
 	}
-	always := newStand(t, text("packed", "Cache-Control: max-age=60", "Content-Encoding: gzip")) // prerendered
+	always := newRig(t, text("packed", "Cache-Control: max-age=60", "Content-Encoding: gzip")) // prerendered
 	assert.Contains(t, always.get("/page.gz", "Accept-Encoding: gzip").state, "stored")
 	assert.True(t, always.get("/page.gz", "Accept-Encoding: x-gzip").hit())
 	assert.False(t, always.get("/page.gz").hit(), "who says nothing is given what the origin gives them")
-	answers := newStand(t, func(w http.ResponseWriter, r *http.Request) {
+	answers := newRig(t, func(w http.ResponseWriter, r *http.Request) {
 		time.Sleep(30 * time.Millisecond)
 		negotiating(false)(w, r)
 	}).together("/static.css", "Accept-Encoding: br", "Accept-Encoding: gzip", "")
@@ -80,7 +80,7 @@ func cmpOr(a, b string) string {
 }
 
 func TestA304NeverNarrowsVary(t *testing.T) {
-	s := newStand(t, func(w http.ResponseWriter, r *http.Request) {
+	s := newRig(t, func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Cache-Control", "max-age=60")
 		w.Header().Set("Etag", `"`+r.Header.Get("X-Device")+`"`)
 		if r.Header.Get("If-None-Match") != "" {
@@ -101,7 +101,7 @@ func TestA304NeverNarrowsVary(t *testing.T) {
 // TestNothingIsInvented: an answer without Content-Type goes out without, on every way.
 func TestNothingIsInvented(t *testing.T) {
 	const page = "<html><script>alert(1)</script></html>"
-	s := newStand(t, func(w http.ResponseWriter, r *http.Request) {
+	s := newRig(t, func(w http.ResponseWriter, r *http.Request) {
 		w.Header()["Content-Type"] = nil
 		w.Header().Set("X-Content-Type-Options", "nosniff")
 		w.Header().Set("Etag", `"v1"`)
@@ -131,7 +131,7 @@ func TestNothingIsInvented(t *testing.T) {
 // TestCORSAnswersKeepTheirFields: of several entries that match, one whose Vary matches
 // goes before one without (RFC 9111 §4.1).
 func TestCORSAnswersKeepTheirFields(t *testing.T) {
-	s := newStand(t, func(w http.ResponseWriter, r *http.Request) {
+	s := newRig(t, func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Cache-Control", "max-age=60")
 		if from := r.Header.Get("Origin"); strings.HasPrefix(from, "http://ok") {
 			w.Header().Set("Access-Control-Allow-Origin", from)
@@ -164,7 +164,7 @@ func TestCORSAnswersKeepTheirFields(t *testing.T) {
 
 // TestAStaleAnswerThatVariesGoesBeforeAFreshOneThatDoesNot: it is asked about.
 func TestAStaleAnswerThatVariesGoesBeforeAFreshOneThatDoesNot(t *testing.T) {
-	s := newStand(t, func(w http.ResponseWriter, r *http.Request) {
+	s := newRig(t, func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Cache-Control", "max-age=600")
 		if from := r.Header.Get("Origin"); from != "" {
 			w.Header().Set("Cache-Control", "max-age=10")
@@ -186,7 +186,7 @@ func TestAStaleAnswerThatVariesGoesBeforeAFreshOneThatDoesNot(t *testing.T) {
 // TestAnOriginMayVaryNoMore: what it once depended on separates nothing for longer than
 // answers that say so are fresh.
 func TestAnOriginMayVaryNoMore(t *testing.T) {
-	s := newStand(t, text("nb", "Cache-Control: max-age=60", "Vary: Accept-Language"))
+	s := newRig(t, text("nb", "Cache-Control: max-age=60", "Vary: Accept-Language"))
 	s.get("/x", "Accept-Language: nb")
 	s.answer(text("all", "Cache-Control: max-age=60"))
 	s.pass(2 * time.Minute)
@@ -200,7 +200,7 @@ func TestAnOriginMayVaryNoMore(t *testing.T) {
 }
 
 func TestWhatIsTrueOfTheWholeIsNotSaidOfAPart(t *testing.T) {
-	s := newStand(t, text(strings.Repeat("hello ", 300), "Content-Type: text/html", "Cache-Control: max-age=60", "Content-Digest: sha-256=:AA==:", "Repr-Digest: sha-256=:AA==:", "Content-MD5: AA==", "Accept-Ranges: none"))
+	s := newRig(t, text(strings.Repeat("hello ", 300), "Content-Type: text/html", "Cache-Control: max-age=60", "Content-Digest: sha-256=:AA==:", "Repr-Digest: sha-256=:AA==:", "Content-MD5: AA==", "Accept-Ranges: none"))
 	whole := s.get("/x", "Accept-Encoding: br")
 	assert.NotEmpty(t, whole.header.Get("Content-Digest"))
 	part := s.get("/x", "Range: bytes=0-4")
@@ -217,7 +217,7 @@ func TestWhatIsTrueOfTheWholeIsNotSaidOfAPart(t *testing.T) {
 }
 
 func TestEntityTagsWithoutQuotesAreComparedAsTheyAre(t *testing.T) {
-	s := newStand(t, text("x", "ETag: abc-1", "Cache-Control: max-age=60"))
+	s := newRig(t, text("x", "ETag: abc-1", "Cache-Control: max-age=60"))
 	s.get("/x")
 	for condition, status := range map[string]int{"abc-1": 304, `"q", abc-1`: 304, "abc-1, other": 304, "abc-2": 200, "abc": 200, `"abc-1"`: 200} {
 		assert.Equal(t, status, s.get("/x", "If-None-Match: "+condition).status, condition)
@@ -228,7 +228,7 @@ func TestEntityTagsWithoutQuotesAreComparedAsTheyAre(t *testing.T) {
 
 // TestStoredIsNotClaimedForWhatIsDropped: Cache-Status says what became of the answer.
 func TestStoredIsNotClaimedForWhatIsDropped(t *testing.T) {
-	s := newStand(t, text(`{"errors":[{"message":"no"}]}`, "Content-Type: application/json"))
+	s := newRig(t, text(`{"errors":[{"message":"no"}]}`, "Content-Type: application/json"))
 	question := `{"query":"{ sailings { id } }"}`
 	a := s.post("POST", "/graphql", question, "Content-Type: application/json")
 	assert.NotContains(t, a.state, "stored", "an answer with errors")
@@ -259,7 +259,7 @@ func TestStoredIsNotClaimedForWhatIsDropped(t *testing.T) {
 // TestConnectionHidesNothingFromTheKey: what Connection names ends here, so that no key
 // may hold it.
 func TestConnectionHidesNothingFromTheKey(t *testing.T) {
-	s := newStand(t, func(w http.ResponseWriter, r *http.Request) {
+	s := newRig(t, func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Vary", "X-Device")
 		w.Header().Set("Cache-Control", "max-age=60")
 		fmt.Fprintf(w, "%q %q %q", r.Header["Cookie"], r.Header["Accept-Language"], r.Header["X-Device"])
@@ -279,7 +279,7 @@ func TestConnectionHidesNothingFromTheKey(t *testing.T) {
 }
 
 func TestQueriesGoAsTheyCame(t *testing.T) {
-	s := newStand(t, func(w http.ResponseWriter, r *http.Request) {
+	s := newRig(t, func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Cache-Control", "max-age=60")
 		_, _ = io.WriteString(w, r.RequestURI)
 	})
@@ -292,7 +292,7 @@ func TestQueriesGoAsTheyCame(t *testing.T) {
 }
 
 func TestPurgesReachEquivalentURLs(t *testing.T) {
-	s := newStand(t, text("x", "Cache-Control: max-age=60"))
+	s := newRig(t, text("x", "Cache-Control: max-age=60"))
 	for stored, changed := range map[string]string{"/caf%c3%a9": "/caf%C3%A9", "/%7euser/a": "/~user/a", "/d?q=%c3%a9": "/d?q=%C3%A9", "/e": "/x/../e"} {
 		s.get(stored)
 		require.True(t, s.get(stored).hit())
@@ -306,7 +306,7 @@ func TestPurgesReachEquivalentURLs(t *testing.T) {
 // refresh of our own.
 func TestVisitorsDirectivesGoOn(t *testing.T) {
 	heard := make(chan string, 10)
-	s := newStand(t, func(w http.ResponseWriter, r *http.Request) {
+	s := newRig(t, func(w http.ResponseWriter, r *http.Request) {
 		heard <- strings.Join(r.Header["Cache-Control"], "|") + " " + r.Header.Get("Pragma")
 		w.Header().Set("Cache-Control", "max-age=10, stale-while-revalidate=100")
 	})
@@ -325,7 +325,7 @@ func TestVisitorsDirectivesGoOn(t *testing.T) {
 func Test304sGiveTheirCookieToOneVisitor(t *testing.T) {
 	for _, path := range []string{"/page/a", "/ports/a"} {
 		n := 0
-		s := newStand(t, nil)
+		s := newRig(t, nil)
 		s.answer(func(w http.ResponseWriter, r *http.Request) {
 			n++
 			w.Header().Set("Etag", `"v1"`)
@@ -364,7 +364,7 @@ func Test304sGiveTheirCookieToOneVisitor(t *testing.T) {
 // stored, the origin is told what the visitor has, and renders nothing for who has it.
 func TestVisitorsAskForThemselvesWhatIsNotStored(t *testing.T) {
 	rendered := 0
-	s := newStand(t, func(w http.ResponseWriter, r *http.Request) {
+	s := newRig(t, func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Etag", `"v1"`)
 		w.Header().Set("Set-Cookie", "rolling=1")
 		if r.Header.Get("If-None-Match") == `"v1"` {
@@ -391,7 +391,7 @@ func TestVisitorsAskForThemselvesWhatIsNotStored(t *testing.T) {
 }
 
 func TestWhatIsForOneStaysPrivate(t *testing.T) {
-	s := newStandOf(t, "routes: [{ name: mine, match: { path: \"/mine\" }, key: { identity: \"cookie:session\" }, lifetime: { browser: 5s } }, { name: all, match: { path: \"/{x...}\" }, lifetime: { browser: 5s } }]",
+	s := newRigOf(t, "routes: [{ name: mine, match: { path: \"/mine\" }, key: { identity: \"cookie:session\" }, lifetime: { browser: 5s } }, { name: all, match: { path: \"/{x...}\" }, lifetime: { browser: 5s } }]",
 		text("x", "Cache-Control: max-age=60, no-transform"))
 	for _, state := range []string{"stored", "hit"} {
 		mine, all := s.get("/mine", "Cookie: session=ada"), s.get("/all")
@@ -406,7 +406,7 @@ func TestWhatIsForOneStaysPrivate(t *testing.T) {
 
 // TestVaryOnWhatWeSetOurselves: what is compared is what was sent.
 func TestVaryOnWhatWeSetOurselves(t *testing.T) {
-	s := newStand(t, func(w http.ResponseWriter, r *http.Request) {
+	s := newRig(t, func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Vary", "X-Forwarded-For")
 		w.Header().Set("Cache-Control", "max-age=60")
 		_, _ = io.WriteString(w, r.Header.Get("X-Forwarded-For"))

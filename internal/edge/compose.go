@@ -151,7 +151,7 @@ func (x *exchange) composed(c *compose.Composition, status int, chosen httprules
 	x.reply(reply{status: status, judged: httprules.Header{"Etag": {etag}}, received: x.began, make: func() []byte {
 		if chosen != httprules.Identity {
 			h["Content-Encoding"] = []string{string(chosen)}
-			body = coding.Quickly(chosen, body)
+			body = x.edge.coder.Quickly(chosen, body)
 		}
 		h["Content-Length"] = []string{strconv.Itoa(len(body))}
 		return body
@@ -163,7 +163,7 @@ func (x *exchange) composing(c *compose.Composition, who *compose.Visitor, statu
 	out := &composedWriter{countingWriter: countingWriter{ResponseWriter: x.w}}
 	if chosen != httprules.Identity {
 		x.w.Header()["Content-Encoding"] = []string{string(chosen)}
-		out.packer = coding.NewWriter(chosen, &out.countingWriter)
+		out.packer = x.edge.coder.NewWriter(chosen, &out.countingWriter)
 		defer out.packer.Free()
 	}
 	x.status(status)

@@ -21,14 +21,14 @@ import (
 	"gerastic/internal/core/tags"
 )
 
-// kitchen answers by path, and counts what it was asked for.
-type kitchen struct {
+// fakeOrigin answers by path, and counts what it was asked for.
+type fakeOrigin struct {
 	mu     sync.Mutex
 	serves map[string]http.HandlerFunc
 	asked  map[string]int
 }
 
-func (k *kitchen) handler(w http.ResponseWriter, r *http.Request) {
+func (k *fakeOrigin) handler(w http.ResponseWriter, r *http.Request) {
 	k.mu.Lock()
 	k.asked[r.URL.Path]++
 	serve := k.serves[r.URL.Path]
@@ -41,14 +41,14 @@ func (k *kitchen) handler(w http.ResponseWriter, r *http.Request) {
 	serve(w, r)
 }
 
-func (k *kitchen) serve(path string, h http.HandlerFunc) {
+func (k *fakeOrigin) serve(path string, h http.HandlerFunc) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	k.serves[path] = h
 }
 
 // since returns what was asked for since the last call.
-func (k *kitchen) since() map[string]int {
+func (k *fakeOrigin) since() map[string]int {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	asked := k.asked
@@ -56,9 +56,9 @@ func (k *kitchen) since() map[string]int {
 	return asked
 }
 
-func composing(t *testing.T, serves map[string]http.HandlerFunc) (*stand, *kitchen) {
-	k := &kitchen{serves: serves, asked: map[string]int{}}
-	return newStand(t, k.handler), k
+func composing(t *testing.T, serves map[string]http.HandlerFunc) (*rig, *fakeOrigin) {
+	k := &fakeOrigin{serves: serves, asked: map[string]int{}}
+	return newRig(t, k.handler), k
 }
 
 func TestComposedPage(t *testing.T) {

@@ -21,7 +21,7 @@ import (
 )
 
 func TestAnswersAreServedFromTheStoreWhileFresh(t *testing.T) {
-	s := newStand(t, text("tholm", "Content-Type: text/plain"))
+	s := newRig(t, text("tholm", "Content-Type: text/plain"))
 	first := s.get("/ports/tholm")
 	assert.Equal(t, "tholm", first.body)
 	assert.Contains(t, first.state, "fwd=uri-miss; stored")
@@ -74,7 +74,7 @@ func TestPromise1NeverTheWrongOne(t *testing.T) {
 		{"a header that nothing names does not separate", []string{"/x", "X-Other: 1"}, []string{"/x", "X-Other: 2"}, true},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			s := newStand(t, echo)
+			s := newRig(t, echo)
 			first := s.get(c.first[0], c.first[1:]...)
 			second := s.get(c.second[0], c.second[1:]...)
 			assert.Equal(t, c.same, strings.HasPrefix(second.state, "hit"), "the second was %q", second.state)
@@ -115,7 +115,7 @@ func TestWhatMustNotBeStored(t *testing.T) {
 		{"a body over the limit of the route", "/page/big", nil, nil, 200, false},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			s := newStand(t, func(w http.ResponseWriter, r *http.Request) {
+			s := newRig(t, func(w http.ResponseWriter, r *http.Request) {
 				for _, h := range c.answer {
 					name, value, _ := strings.Cut(h, ": ")
 					w.Header().Add(name, value)
@@ -142,7 +142,7 @@ func TestWhatMustNotBeStored(t *testing.T) {
 func TestConcurrentMissesCauseOneOriginRequest(t *testing.T) {
 	const visitors = 50
 	release := make(chan struct{})
-	s := newStand(t, func(w http.ResponseWriter, _ *http.Request) {
+	s := newRig(t, func(w http.ResponseWriter, _ *http.Request) {
 		_, _ = io.WriteString(w, "half ")
 		w.(http.Flusher).Flush()
 		<-release
@@ -172,7 +172,7 @@ func TestConcurrentMissesCauseOneOriginRequest(t *testing.T) {
 // waiting counts those who read a fill that can be joined.
 func (e *Edge) waiting() int { return e.fetch.Flights.Readers() }
 
-func outcomes(s *stand) map[meter.Outcome]int64 {
+func outcomes(s *rig) map[meter.Outcome]int64 {
 	counts := map[meter.Outcome]int64{}
 	for k, c := range s.edge.meter.Totals() {
 		counts[k.Outcome] += c.Requests
@@ -183,7 +183,7 @@ func outcomes(s *stand) map[meter.Outcome]int64 {
 func TestUnsharableAnswersAreNotShared(t *testing.T) {
 	var n atomic.Int64
 	gate := make(chan struct{})
-	s := newStand(t, func(w http.ResponseWriter, _ *http.Request) {
+	s := newRig(t, func(w http.ResponseWriter, _ *http.Request) {
 		mine := n.Add(1)
 		if mine == 1 {
 			<-gate
@@ -229,7 +229,7 @@ func TestConditionalRequestsOfVisitors(t *testing.T) {
 		{"not unmodified since", "If-Unmodified-Since: Sun, 17 May 2026 09:59:59 GMT", 200},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			s := newStand(t, text("body", `ETag: "v1"`, "Last-Modified: "+stamp, "Content-Type: text/plain", "Cache-Control: max-age=60"))
+			s := newRig(t, text("body", `ETag: "v1"`, "Last-Modified: "+stamp, "Content-Type: text/plain", "Cache-Control: max-age=60"))
 			for _, when := range []string{"cold", "stored"} {
 				a := s.get("/ports/a", c.condition)
 				assert.Equal(t, c.status, a.status, when)
@@ -246,7 +246,7 @@ func TestConditionalRequestsOfVisitors(t *testing.T) {
 }
 
 func TestRevalidationKeepsTheBody(t *testing.T) {
-	s := newStand(t, func(w http.ResponseWriter, r *http.Request) {
+	s := newRig(t, func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("ETag", `"v1"`)
 		w.Header().Set("X-Seen", fmt.Sprint(r.Header.Get("If-None-Match") != ""))
 		if r.Header.Get("If-None-Match") == `"v1"` {
@@ -267,7 +267,7 @@ func TestRevalidationKeepsTheBody(t *testing.T) {
 }
 
 func TestStaleAnswers(t *testing.T) {
-	s := newStand(t, text("one"))
+	s := newRig(t, text("one"))
 	s.get("/stale/a")
 	s.answer(text("two"))
 	s.pass(90 * time.Second)
@@ -303,7 +303,7 @@ func TestPromise5HalfIsNothing(t *testing.T) {
 		},
 	} {
 		t.Run(name, func(t *testing.T) {
-			s := newStand(t, h)
+			s := newRig(t, h)
 			a, err := s.try("GET", "/ports/a")
 			assert.True(t, err != nil || a.status == 502, "a short body must not look whole")
 			s.answer(text("whole"))
@@ -314,7 +314,7 @@ func TestPromise5HalfIsNothing(t *testing.T) {
 }
 
 func TestPromise4NeverWorseThanNoCache(t *testing.T) {
-	s := newStand(t, text(strings.Repeat("x", 10<<10)))
+	s := newRig(t, text(strings.Repeat("x", 10<<10)))
 	s.edge.store = store.NewMemory(4<<10, store.LeastRecentlyUsed()) // nothing fits
 	for range 3 {
 		a := s.get("/ports/a")
@@ -324,7 +324,7 @@ func TestPromise4NeverWorseThanNoCache(t *testing.T) {
 }
 
 func TestOriginsThatFail(t *testing.T) {
-	s := newStand(t, func(_ http.ResponseWriter, r *http.Request) {
+	s := newRig(t, func(_ http.ResponseWriter, r *http.Request) {
 		if r.URL.Path == "/ports/slow" {
 			time.Sleep(time.Second)
 		}
@@ -341,7 +341,7 @@ func TestOriginsThatFail(t *testing.T) {
 
 func TestWhatReachesTheOrigin(t *testing.T) {
 	var got *http.Request
-	s := newStand(t, func(w http.ResponseWriter, r *http.Request) {
+	s := newRig(t, func(w http.ResponseWriter, r *http.Request) {
 		got = r.Clone(context.Background())
 		w.Header().Set("Cache-Control", "no-store")
 	})
@@ -363,7 +363,7 @@ func TestWhatReachesTheOrigin(t *testing.T) {
 }
 
 func TestSwitchedOffRoutesPassThroughAndLoseNothing(t *testing.T) {
-	s := newStand(t, text("x"))
+	s := newRig(t, text("x"))
 	s.get("/ports/a")
 	inForce := s.edge.Policy()
 	for _, off := range []struct {
@@ -378,7 +378,7 @@ func TestSwitchedOffRoutesPassThroughAndLoseNothing(t *testing.T) {
 }
 
 func TestHeadIsAnsweredFromAStoredGet(t *testing.T) {
-	s := newStand(t, text("12345"))
+	s := newRig(t, text("12345"))
 	assert.Contains(t, s.do("HEAD", "/ports/a").state, "fwd=uri-miss")
 	assert.NotContains(t, s.get("/ports/a").state, "hit", "a HEAD stores nothing")
 	head := s.do("HEAD", "/ports/a")
@@ -388,7 +388,7 @@ func TestHeadIsAnsweredFromAStoredGet(t *testing.T) {
 }
 
 func TestBrowserLifetimeCountsFromNow(t *testing.T) {
-	s := newStand(t, text("x", "Cache-Control: max-age=600", "Expires: Sun, 17 May 2026 13:00:00 GMT"))
+	s := newRig(t, text("x", "Cache-Control: max-age=600", "Expires: Sun, 17 May 2026 13:00:00 GMT"))
 	first := s.get("/page/1")
 	assert.Equal(t, "max-age=5", first.header.Get("Cache-Control"))
 	s.pass(30 * time.Second)
@@ -399,7 +399,7 @@ func TestBrowserLifetimeCountsFromNow(t *testing.T) {
 }
 
 func TestOnlyIfCached(t *testing.T) {
-	s := newStand(t, text("x"))
+	s := newRig(t, text("x"))
 	assert.Equal(t, 504, s.get("/ports/a", "Cache-Control: only-if-cached").status)
 	assert.Zero(t, s.asked.Load())
 	s.get("/ports/a")
@@ -408,7 +408,7 @@ func TestOnlyIfCached(t *testing.T) {
 
 func TestLargeBodiesStreamThrough(t *testing.T) {
 	const size = 32 << 20
-	s := newStand(t, func(w http.ResponseWriter, _ *http.Request) {
+	s := newRig(t, func(w http.ResponseWriter, _ *http.Request) {
 		piece := bytes.Repeat([]byte("ferry"), 13<<10)
 		for sent := 0; sent < size; sent += len(piece) {
 			_, _ = w.Write(piece[:min(len(piece), size-sent)])
@@ -423,7 +423,7 @@ func TestLargeBodiesStreamThrough(t *testing.T) {
 
 func TestAVisitorWhoLeavesDoesNotEndTheFill(t *testing.T) {
 	begun, release := make(chan struct{}), make(chan struct{})
-	s := newStand(t, func(w http.ResponseWriter, _ *http.Request) {
+	s := newRig(t, func(w http.ResponseWriter, _ *http.Request) {
 		close(begun)
 		<-release
 		_, _ = io.WriteString(w, "worth keeping")
@@ -445,7 +445,7 @@ func TestAVisitorWhoLeavesDoesNotEndTheFill(t *testing.T) {
 
 // TestPromise7CountedOnce: whatever happens to a request, it is counted exactly once.
 func TestPromise7CountedOnce(t *testing.T) {
-	s := newStand(t, func(w http.ResponseWriter, r *http.Request) {
+	s := newRig(t, func(w http.ResponseWriter, r *http.Request) {
 		if r.URL.Query().Get("page") == "9" {
 			panic(http.ErrAbortHandler)
 		}

@@ -31,7 +31,7 @@ type held struct {
 
 // hold begins a request, and returns when it has reached the origin, which will answer it
 // with h.
-func (s *stand) holdBack(path string, h http.HandlerFunc, headers ...string) *held {
+func (s *rig) holdBack(path string, h http.HandlerFunc, headers ...string) *held {
 	begun := make(chan struct{})
 	p := &held{make(chan struct{}), make(chan answer, 1)}
 	s.answer(func(w http.ResponseWriter, r *http.Request) {
@@ -49,7 +49,7 @@ func (s *stand) holdBack(path string, h http.HandlerFunc, headers ...string) *he
 }
 
 // end lets the origin answer, and waits until all of it has come.
-func (s *stand) end(p *held) answer {
+func (s *rig) end(p *held) answer {
 	close(p.letGo)
 	a := <-p.got
 	require.Eventually(s.t, func() bool { return s.edge.fetch.Flights.Aloft() == 0 }, 5*time.Second, time.Millisecond)
@@ -67,16 +67,16 @@ func TestPromise2NothingGoesBackInTime(t *testing.T) {
 		name   string
 		stored bool             // an old answer is there, and stale
 		late   http.HandlerFunc // what comes late
-		then   func(s *stand)   // between the two
+		then   func(s *rig)     // between the two
 	}{
-		{"after a purge of its URL", false, text("old"), func(s *stand) { s.purge(tags.Purge{Below: []tags.Below{{AnyHost: true, Path: "/ports/t"}}}) }},
-		{"after it was marked stale", false, text("old", "Cache-Control: max-age=600"), func(s *stand) { s.purge(tags.Purge{Tags: []string{"port:tholm"}, Mode: tags.Soften}) }},
-		{"while the ledger was lost", false, text("old"), func(s *stand) { s.edge.barrier.KnowUntil(time.Unix(0, 1)) }},
-		{"a confirmation, after a purge", true, notModified, func(s *stand) { s.purge(tags.Purge{Tags: []string{"port:tholm"}}) }},
-		{"a confirmation, while the ledger was lost", true, notModified, func(s *stand) { s.edge.barrier.KnowUntil(time.Unix(0, 1)) }},
+		{"after a purge of its URL", false, text("old"), func(s *rig) { s.purge(tags.Purge{Below: []tags.Below{{AnyHost: true, Path: "/ports/t"}}}) }},
+		{"after it was marked stale", false, text("old", "Cache-Control: max-age=600"), func(s *rig) { s.purge(tags.Purge{Tags: []string{"port:tholm"}, Mode: tags.Soften}) }},
+		{"while the ledger was lost", false, text("old"), func(s *rig) { s.edge.barrier.KnowUntil(time.Unix(0, 1)) }},
+		{"a confirmation, after a purge", true, notModified, func(s *rig) { s.purge(tags.Purge{Tags: []string{"port:tholm"}}) }},
+		{"a confirmation, while the ledger was lost", true, notModified, func(s *rig) { s.edge.barrier.KnowUntil(time.Unix(0, 1)) }},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			s := newStand(t, text("old", `Etag: "old"`))
+			s := newRig(t, text("old", `Etag: "old"`))
 			if c.stored {
 				s.get("/ports/tholm")
 				s.pass(2 * time.Minute)
@@ -98,7 +98,7 @@ func TestPromise2NothingGoesBackInTime(t *testing.T) {
 // TestDisownReachesEveryFill: when the ledger takes no invalidation, no fill that began before
 // the write is stored, be it one that nobody can join.
 func TestDisownReachesEveryFill(t *testing.T) {
-	s := newStand(t, nil)
+	s := newRig(t, nil)
 	s.edge.fetch.Purge = func(context.Context, tags.Purge, string, string) error { return errors.New("no ledger") }
 	s.edge.barrier.KnowUntil(time.Unix(0, 1)) // the ledger is lost: each asks for itself
 	late := s.holdBack("/x", text("old", "Cache-Control: max-age=60"))
@@ -126,7 +126,7 @@ func TestPurgesOfOthersLeaveFillsTogether(t *testing.T) {
 		{"the origin's tag", tags.Purge{Tags: []string{"mayor"}}, "old", 2},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			s := newStand(t, nil)
+			s := newRig(t, nil)
 			tagged := func(body string) http.HandlerFunc { return text(body, `Cache-Groups: "mayor"`) }
 			first := s.holdBack("/ports/tholm", tagged("old"))
 			s.answer(tagged("new"))
@@ -167,7 +167,7 @@ func TestWhatMayBeOutOfDateIsNotAnnouncedAsFresh(t *testing.T) {
 	} {
 		for _, condition := range [][]string{nil, {`If-None-Match: "1"`}} {
 			t.Run(fmt.Sprint(c.name, condition), func(t *testing.T) {
-				s := newStandOf(t, "routes:\n  - { name: browser, match: { path: /browser }, lifetime: { fresh: 1m, stale_while_revalidate: 1m, browser: 5s } }"+routesYAML, nil)
+				s := newRigOf(t, "routes:\n  - { name: browser, match: { path: /browser }, lifetime: { fresh: 1m, stale_while_revalidate: 1m, browser: 5s } }"+routesYAML, nil)
 				begun, wait := make(chan struct{}, 9), make(chan struct{})
 				defer close(wait)
 				s.answer(text("x", "Cache-Control: "+c.control, "Cdn-Cache-Control: max-age=9", `Etag: "1"`))
@@ -188,7 +188,7 @@ func TestWhatMayBeOutOfDateIsNotAnnouncedAsFresh(t *testing.T) {
 // TestComposedPagesSayWhatTheFiguresSay: a page whose skeleton was at hand, but not all of its
 // pieces, is no hit, and one that shows what may be out of date must be asked about.
 func TestComposedPagesSayWhatTheFiguresSay(t *testing.T) {
-	s := newStandOf(t, `routes:
+	s := newRigOf(t, `routes:
   - { name: page, match: { path: /page }, lifetime: { fresh: 1m, browser: 9s }, compose: true }
   - { name: piece, match: { path: "/piece/{x}" }, lifetime: { fresh: 1m, stale_while_revalidate: 1m }, tags: [piece] }
 `, func(w http.ResponseWriter, r *http.Request) {
@@ -231,7 +231,7 @@ func TestComposedPagesSayWhatTheFiguresSay(t *testing.T) {
 // TestStoredFailuresStandBeside: a failure that may be stored does not take the place of what
 // stands in for its origin. As long as it holds, that is served without asking.
 func TestStoredFailuresStandBeside(t *testing.T) {
-	s := newStand(t, text("good", "Cache-Control: max-age=10", `Etag: "1"`))
+	s := newRig(t, text("good", "Cache-Control: max-age=10", `Etag: "1"`))
 	s.get("/stale/x")
 	s.pass(2*time.Minute + time.Second) // beyond stale_while_revalidate
 	failing := func(w http.ResponseWriter, _ *http.Request) {
@@ -271,7 +271,7 @@ func TestStoredFailuresStandBeside(t *testing.T) {
 
 // TestAStoredFailureSpeaksWhereNothingMayStandIn: the route allows nothing stale.
 func TestAStoredFailureSpeaksWhereNothingMayStandIn(t *testing.T) {
-	s := newStand(t, text("good", "Cache-Control: max-age=10"))
+	s := newRig(t, text("good", "Cache-Control: max-age=10"))
 	s.get("/x")
 	s.pass(11 * time.Second)
 	s.answer(func(w http.ResponseWriter, _ *http.Request) {
@@ -284,7 +284,7 @@ func TestAStoredFailureSpeaksWhereNothingMayStandIn(t *testing.T) {
 	assert.EqualValues(t, 2, s.asked.Load())
 }
 
-func request(t *testing.T, s *stand, path string) *http.Request {
+func request(t *testing.T, s *rig, path string) *http.Request {
 	r, err := http.NewRequest("GET", s.url+path, nil)
 	require.NoError(t, err)
 	return r
@@ -301,7 +301,7 @@ func TestWhatConfirmsTellsItsTime(t *testing.T) {
 		{"50", []string{"hit; ttl=10", "hit; ttl=10"}},
 		{"60", []string{"fwd=stale; fwd-status=304; stored", "fwd=stale; fwd-status=304; stored"}},
 	} {
-		s := newStand(t, func(w http.ResponseWriter, r *http.Request) {
+		s := newRig(t, func(w http.ResponseWriter, r *http.Request) {
 			w.Header().Set("Etag", `"1"`)
 			w.Header().Set("Cache-Control", "max-age=60")
 			if r.Header.Get("If-None-Match") != "" {
@@ -342,7 +342,7 @@ func TestAPolicyReachesWhatIsStored(t *testing.T) {
 			route := func(rest string) string {
 				return "routes:\n  - { name: r, match: { path: /x }, " + rest + " }\n"
 			}
-			s := newStandOf(t, route(c.before), func(w http.ResponseWriter, r *http.Request) {
+			s := newRigOf(t, route(c.before), func(w http.ResponseWriter, r *http.Request) {
 				for _, line := range c.header {
 					name, value, _ := strings.Cut(line, ": ")
 					w.Header().Set(name, value)
@@ -373,7 +373,7 @@ func TestAPolicyReachesWhatIsStored(t *testing.T) {
 
 // TestManyFindWhatIsJudgedAnew: those who come together do not undo one another.
 func TestManyFindWhatIsJudgedAnew(t *testing.T) {
-	s := newStand(t, text(strings.Repeat("x", 4096), "Content-Type: text/html"))
+	s := newRig(t, text(strings.Repeat("x", 4096), "Content-Type: text/html"))
 	s.get("/ports/a", "Accept-Encoding: gzip")
 	s.apply(restate(t, s, "fresh: 1m, by_status", "fresh: 2m, by_status"))
 	var all sync.WaitGroup
@@ -387,7 +387,7 @@ func TestManyFindWhatIsJudgedAnew(t *testing.T) {
 // TestWhatIsJudgedAnewKeepsItsDoubts: a policy does not make fresh again what was marked stale, nor
 // bring back what was forgotten at the same moment.
 func TestWhatIsJudgedAnewKeepsItsDoubts(t *testing.T) {
-	s := newStand(t, text("old"))
+	s := newRig(t, text("old"))
 	longer := func() { s.apply(restate(t, s, "fresh: 1m, by_status", "fresh: 2m, by_status")) }
 	s.get("/ports/a")
 	s.edge.barrier.Forget(tags.Purge{All: true, Mode: tags.Soften})
@@ -406,8 +406,8 @@ func TestWhatIsJudgedAnewKeepsItsDoubts(t *testing.T) {
 	}
 }
 
-// restate is the stand's policy with a change.
-func restate(t *testing.T, s *stand, old, now string) *policy.Policy {
+// restate is the rig's policy with a change.
+func restate(t *testing.T, s *rig, old, now string) *policy.Policy {
 	require.Contains(t, routesYAML, old)
 	p, err := policy.Parse("test.yaml", []byte("version: 1\norigins: [{ name: site, url: "+s.app.URL+" }]\nroutes:"+strings.Replace(routesYAML, old, now, 1)), nil)
 	require.NoError(t, err)
@@ -416,7 +416,7 @@ func restate(t *testing.T, s *stand, old, now string) *policy.Policy {
 
 // TestExplainKnowsTheBody: a question is explained as it would be answered.
 func TestExplainKnowsTheBody(t *testing.T) {
-	s := newStand(t, text("x"))
+	s := newRig(t, text("x"))
 	s.post("POST", "/ask", `{"q":1}`, "Content-Type: application/json")
 	for body, want := range map[string]decide.Action{`{ "q": 1 }`: decide.Serve, `{"q":2}`: decide.Fetch, strings.Repeat(" ", key.MaxBody+1): decide.Bypass} {
 		r := httptest.NewRequest("POST", s.url+"/ask", strings.NewReader(body))

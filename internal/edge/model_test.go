@@ -90,7 +90,7 @@ var lifetimes = map[string]struct{ fresh, renewing, failing time.Duration }{
 // requests, changes, purges, failures and steps of the clock, and holds every answer
 // against the model of what may be served.
 func TestTheEdgeNeverServesWhatItMayNot(t *testing.T) {
-	s := newStand(t, nil)
+	s := newRig(t, nil)
 	o := &origins{now: s.now, version: map[string]int{}, failed: map[string]time.Time{}}
 	s.answer(o.ServeHTTP)
 	terms := slices.Sorted(maps.Keys(lifetimes))
@@ -154,7 +154,7 @@ func (o *origins) set(change func()) {
 	change()
 }
 
-func visitOnce(t *rapid.T, s *stand, o *origins, path, device, method, asks string, least int) {
+func visitOnce(t *rapid.T, s *rig, o *origins, path, device, method, asks string, least int) {
 	var before int
 	o.set(func() { before = len(o.given) })
 	r := httptest.NewRequest(method, "http://h"+path, nil)

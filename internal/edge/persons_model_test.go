@@ -58,7 +58,7 @@ func (o *teller) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 // once, and an application that puts all it knows into its pages: nothing that one of them
 // sent is in a page of another's. (Where the origin decides, it never gives one a life here.)
 func TestPromise1NobodySeesWhatAnotherSent(t *testing.T) {
-	s := newStandOf(t, statedYAML, nil)
+	s := newRigOf(t, statedYAML, nil)
 	o := &teller{}
 	s.answer(o.ServeHTTP)
 	round := 0

@@ -17,7 +17,7 @@ import (
 
 // together makes one request for each header line, so that all are under way at once, and
 // returns the answers in their order.
-func (s *stand) together(path string, headers ...string) []answer {
+func (s *rig) together(path string, headers ...string) []answer {
 	answers := make([]answer, len(headers))
 	var wg sync.WaitGroup
 	for i, h := range headers {
@@ -50,7 +50,7 @@ func TestPromise1NobodyGetsAnothersAnswerBecauseTheyAskedTogether(t *testing.T) 
 		{"fresh", "max-age=60", true},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			s := newStand(t, func(w http.ResponseWriter, r *http.Request) {
+			s := newRig(t, func(w http.ResponseWriter, r *http.Request) {
 				time.Sleep(30 * time.Millisecond) // so that they meet
 				page := "page of " + r.Header.Get("X-Who")
 				etag := fmt.Sprintf(`W/"%x"`, page)
@@ -136,7 +136,7 @@ func TestPromise1WhatTheKeyLeavesOutDoesNotReachTheOrigin(t *testing.T) {
 		"Referer: http://r.example/", "Origin: http://o.example", "X-Region: north", "X-Theme: dark", "Sec-Fetch-Mode: cors", "X-Forwarded-For: 10.1.2.3", "X-Original-Url: /admin", "Cache-Control: max-age=5, evil=1",
 		"Traceparent: 00-0af7651916cd43dd8448eb211c80319c-b7ad6b7169203331-01", "If-Modified-Since: Sun, 17 May 2026 11:00:00 GMT", "Dnt: 1", "X-Anything: at all", "Content-Type: text/x-odd",
 	}
-	s := newStandOf(t, statedYAML, echo)
+	s := newRigOf(t, statedYAML, echo)
 	got := s.get("/pages/a?page=1&utm=x", visitor...)
 	assert.Equal(t, strings.ReplaceAll(`Accept: */*
 Accept-Encoding: br, gzip
@@ -166,7 +166,7 @@ X-Theme: dark
 // TestWhatVaryNamesIsSentAndSeparates: an origin that depends on more than it was told is
 // asked again, with that.
 func TestWhatVaryNamesIsSentAndSeparates(t *testing.T) {
-	s := newStandOf(t, statedYAML, func(w http.ResponseWriter, r *http.Request) {
+	s := newRigOf(t, statedYAML, func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Vary", "Accept, X-Device, Cookie, Accept-Encoding")
 		fmt.Fprintf(w, "%s for %q %q", r.Header.Get("Accept"), r.Header["X-Device"], r.Header["Cookie"])
 	})
@@ -231,7 +231,7 @@ func TestWhoIsSignedInPassesThrough(t *testing.T) {
 		{"none where one is needed", "/members/a", nil, "nameless"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			s := newStandOf(t, statedYAML, func(w http.ResponseWriter, r *http.Request) {
+			s := newRigOf(t, statedYAML, func(w http.ResponseWriter, r *http.Request) {
 				w.Header().Set("Cache-Control", "max-age=60")
 				echo(w, r)
 			})
@@ -261,7 +261,7 @@ func TestWhoIsSignedInPassesThrough(t *testing.T) {
 }
 
 // causes counts the requests that ended in an outcome by their causes.
-func causes(s *stand, outcome meter.Outcome) map[string]int64 {
+func causes(s *rig, outcome meter.Outcome) map[string]int64 {
 	assert.Eventually(s.t, func() (all bool) { // a request is recorded a moment after its answer
 		var recorded int64
 		for k, c := range s.edge.meter.Totals() {
@@ -281,7 +281,7 @@ func causes(s *stand, outcome meter.Outcome) map[string]int64 {
 }
 
 func TestAuthorizedRequestsShareOnlyWhatTheOriginLetsThem(t *testing.T) {
-	s := newStandOf(t, statedYAML, text("anonymous", "Cache-Control: max-age=60"))
+	s := newRigOf(t, statedYAML, text("anonymous", "Cache-Control: max-age=60"))
 	s.get("/x")
 	s.answer(text("for the authorized, and all", "Cache-Control: max-age=60, must-revalidate"))
 	first := s.get("/x", "Authorization: Bearer one")
@@ -300,7 +300,7 @@ func TestAuthorizedRequestsShareOnlyWhatTheOriginLetsThem(t *testing.T) {
 }
 
 func TestSignedInVisitorsGetComposedPagesAndAskQuestions(t *testing.T) {
-	s := newStandOf(t, statedYAML, func(w http.ResponseWriter, r *http.Request) {
+	s := newRigOf(t, statedYAML, func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Content-Type", "text/html")
 		if r.URL.Path == "/composed/a" {
 			fmt.Fprintf(w, `%s: <esi:include src="/piece/a"/>`, r.Header.Get("X-User"))
@@ -339,7 +339,7 @@ func TestCookiesOutsideTheKey(t *testing.T) {
 		{"something without a name", []string{modified}, "lang", false},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			s := newStandOf(t, statedYAML, text("x", c.answer...))
+			s := newRigOf(t, statedYAML, text("x", c.answer...))
 			var fields []string
 			if c.cookie != "" {
 				fields = []string{"Cookie: " + c.cookie}
@@ -354,7 +354,7 @@ func TestCookiesOutsideTheKey(t *testing.T) {
 	}
 	// The policy's stale rules are no word of the origin's: they must not show one visitor's
 	// page to another while the origin fails.
-	s := newStandOf(t, "routes: [{ name: all, match: { path: \"/{x...}\" }, lifetime: { stale_if_error: 1d, stale_while_revalidate: 1d, at_least: 1h } }]", func(w http.ResponseWriter, r *http.Request) {
+	s := newRigOf(t, "routes: [{ name: all, match: { path: \"/{x...}\" }, lifetime: { stale_if_error: 1d, stale_while_revalidate: 1d, at_least: 1h } }]", func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Cache-Control", "max-age=0")
 		w.Header().Set("Etag", `"v1"`)
 		fmt.Fprint(w, r.Header.Get("Cookie"))
@@ -367,7 +367,7 @@ func TestCookiesOutsideTheKey(t *testing.T) {
 
 // TestFailuresAreNotKeptAsLongAsPages: fresh is for pages; the most exact of by_status counts.
 func TestFailuresAreNotKeptAsLongAsPages(t *testing.T) {
-	s := newStandOf(t, `routes:
+	s := newRigOf(t, `routes:
   - { name: plain, match: { path: "/plain" }, lifetime: { fresh: 1d } }
   - { name: named, match: { path: "/named" }, lifetime: { fresh: 1d, by_status: { 404: 30s, 4xx: 1m, 5xx: 2s, any: 10s } } }
 `, nil)
@@ -395,7 +395,7 @@ func TestFailuresAreNotKeptAsLongAsPages(t *testing.T) {
 }
 
 func TestStaleStandsInForTheFailuresThatTheRouteNames(t *testing.T) {
-	s := newStandOf(t, `routes: [{ name: all, match: { path: "/{x...}" }, lifetime: { fresh: 10s, stale_if_error: { for: 1d, on: [429, 500] } } }]`, text("good"))
+	s := newRigOf(t, `routes: [{ name: all, match: { path: "/{x...}" }, lifetime: { fresh: 10s, stale_if_error: { for: 1d, on: [429, 500] } } }]`, text("good"))
 	s.get("/a")
 	s.pass(time.Minute)
 	for status, stands := range map[int]bool{429: true, 500: true, 503: false, 404: false} {
@@ -407,7 +407,7 @@ func TestStaleStandsInForTheFailuresThatTheRouteNames(t *testing.T) {
 
 // TestPromise1PathsThatOnlyLookLikeARoute: the origin may read them as another's page.
 func TestPromise1PathsThatOnlyLookLikeARoute(t *testing.T) {
-	s := newStandOf(t, `routes: [{ name: static, match: { path: "/static/{x...}" }, lifetime: { fresh: 1d, source: forced } }]`, func(w http.ResponseWriter, r *http.Request) {
+	s := newRigOf(t, `routes: [{ name: static, match: { path: "/static/{x...}" }, lifetime: { fresh: 1d, source: forced } }]`, func(w http.ResponseWriter, r *http.Request) {
 		fmt.Fprintf(w, "%s for %s", r.RequestURI, r.Header.Get("Cookie"))
 	})
 	for _, path := range []string{"/static/../account", "/static/%2e%2e/account", "/static/..%2faccount", "/static/..;/account", "/static/%252e%252e/account", "/static/..%5Caccount"} {
@@ -442,7 +442,7 @@ func TestWhatIsForOneIsAskedForAsTheyDid(t *testing.T) {
 		"nothing is said against all": {200, nil, false},
 	} {
 		t.Run(name, func(t *testing.T) {
-			s := newStandOf(t, statedYAML, func(w http.ResponseWriter, r *http.Request) {
+			s := newRigOf(t, statedYAML, func(w http.ResponseWriter, r *http.Request) {
 				for _, f := range c.fields {
 					field, value, _ := strings.Cut(f, ": ")
 					w.Header().Set(field, value)
@@ -476,7 +476,7 @@ func TestWhatIsForOneIsAskedForAsTheyDid(t *testing.T) {
 		})
 	}
 	// Asking may cost something: a message of a queue, say. Nobody's is not asked for twice.
-	s := newStandOf(t, statedYAML, nil)
+	s := newRigOf(t, statedYAML, nil)
 	s.answer(func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Cache-Control", "no-store")
 		fmt.Fprintf(w, "message %d in %s", s.asked.Load(), r.Header.Get("Accept-Language"))
@@ -491,7 +491,7 @@ func TestWhatIsForOneIsAskedForAsTheyDid(t *testing.T) {
 // TestARollingCookieIsItsVisitors: an application that renews the session with each 304 must
 // not begin a new one for a visitor whose cookie it was not shown.
 func TestARollingCookieIsItsVisitors(t *testing.T) {
-	s := newStandOf(t, statedYAML, nil)
+	s := newRigOf(t, statedYAML, nil)
 	s.answer(func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Etag", `"v1"`)
 		if s.asked.Load() > 1 {
@@ -515,7 +515,7 @@ func TestARollingCookieIsItsVisitors(t *testing.T) {
 // TestOneVisitorsCookieIsNoReasonForOthersToAskAlone: what is known not to be shared is known
 // of requests like it.
 func TestOneVisitorsCookieIsNoReasonForOthersToAskAlone(t *testing.T) {
-	s := newStandOf(t, statedYAML, func(w http.ResponseWriter, r *http.Request) {
+	s := newRigOf(t, statedYAML, func(w http.ResponseWriter, r *http.Request) {
 		if r.Header.Get("Cookie") == "" {
 			time.Sleep(30 * time.Millisecond) // so that they meet
 			w.Header().Set("Cache-Control", "max-age=60")

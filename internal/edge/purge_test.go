@@ -17,7 +17,7 @@ import (
 // not served afterwards, neither from the store nor by joining it.
 func TestPromise2ThePurgeBarrier(t *testing.T) {
 	begun, release := make(chan struct{}), make(chan struct{})
-	s := newStand(t, func(w http.ResponseWriter, _ *http.Request) {
+	s := newRig(t, func(w http.ResponseWriter, _ *http.Request) {
 		close(begun)
 		<-release
 		_, _ = io.WriteString(w, "old")
@@ -44,32 +44,32 @@ func TestPromise2ThePurgeBarrier(t *testing.T) {
 }
 
 func TestPurgesTakeWhatTheyNameAndNothingElse(t *testing.T) {
-	fill := func(s *stand) {
+	fill := func(s *rig) {
 		for _, path := range []string{"/ports/tholm", "/ports/tholm?page=2", "/ports/saltern", "/page/1"} {
 			s.get(path)
 		}
 	}
-	host := func(s *stand) string { return strings.TrimPrefix(s.url, "http://") }
+	host := func(s *rig) string { return strings.TrimPrefix(s.url, "http://") }
 	for _, c := range []struct {
 		name  string
-		purge func(s *stand) tags.Purge
+		purge func(s *rig) tags.Purge
 		gone  []string
 	}{
-		{"by the route's tag", func(*stand) tags.Purge { return tags.Purge{Tags: []string{"port:tholm"}} }, []string{"/ports/tholm", "/ports/tholm?page=2"}},
-		{"by the origin's tag", func(*stand) tags.Purge { return tags.Purge{Tags: []string{"with space"}} }, []string{"/ports/saltern"}},
-		{"by route", func(*stand) tags.Purge { return tags.Purge{Routes: []string{"page"}} }, []string{"/page/1"}},
-		{"by URL with its query", func(s *stand) tags.Purge {
+		{"by the route's tag", func(*rig) tags.Purge { return tags.Purge{Tags: []string{"port:tholm"}} }, []string{"/ports/tholm", "/ports/tholm?page=2"}},
+		{"by the origin's tag", func(*rig) tags.Purge { return tags.Purge{Tags: []string{"with space"}} }, []string{"/ports/saltern"}},
+		{"by route", func(*rig) tags.Purge { return tags.Purge{Routes: []string{"page"}} }, []string{"/page/1"}},
+		{"by URL with its query", func(s *rig) tags.Purge {
 			return tags.Purge{URLs: s.edge.Policy().URLForms(policy.URL{Host: host(s), Path: "/ports/tholm", Query: "page=2&utm_source=x"})}
 		}, []string{"/ports/tholm?page=2"}},
-		{"by URL with any query", func(s *stand) tags.Purge {
+		{"by URL with any query", func(s *rig) tags.Purge {
 			return tags.Purge{URLs: s.edge.Policy().URLForms(policy.URL{Path: "/ports/tholm", AnyQuery: true})}
 		}, []string{"/ports/tholm", "/ports/tholm?page=2"}},
-		{"everything", func(*stand) tags.Purge { return tags.Purge{All: true} }, []string{"/ports/tholm", "/ports/tholm?page=2", "/ports/saltern", "/page/1"}},
-		{"a tag that nothing carries", func(*stand) tags.Purge { return tags.Purge{Tags: []string{"port:thol"}} }, nil},
+		{"everything", func(*rig) tags.Purge { return tags.Purge{All: true} }, []string{"/ports/tholm", "/ports/tholm?page=2", "/ports/saltern", "/page/1"}},
+		{"a tag that nothing carries", func(*rig) tags.Purge { return tags.Purge{Tags: []string{"port:thol"}} }, nil},
 	} {
 		for _, mode := range []tags.Mode{tags.Drop, tags.Soften} {
 			t.Run(c.name+", "+mode.String(), func(t *testing.T) {
-				s := newStand(t, func(w http.ResponseWriter, r *http.Request) {
+				s := newRig(t, func(w http.ResponseWriter, r *http.Request) {
 					if r.URL.Path == "/ports/saltern" {
 						w.Header().Set("Cache-Groups", `"with space", "other"`)
 					}
@@ -119,7 +119,7 @@ func TestUnsafeMethodsInvalidate(t *testing.T) {
 		{"an unknown method counts as unsafe", "MOVE", 204, nil, []string{"/ports/a"}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			s := newStand(t, text("x"))
+			s := newRig(t, text("x"))
 			paths := []string{"/ports/a", "/ports/b", "/page/c"}
 			for _, p := range paths {
 				s.get(p)
@@ -141,7 +141,7 @@ func TestUnsafeMethodsInvalidate(t *testing.T) {
 }
 
 func TestGroupsAreInvalidatedWithinOneOriginOnly(t *testing.T) {
-	s := newStand(t, text("x"))
+	s := newRig(t, text("x"))
 	for _, host := range []string{"Host: a.example", "Host: b.example"} {
 		s.get("/ports/a", host)
 	}
@@ -155,7 +155,7 @@ func TestGroupsAreInvalidatedWithinOneOriginOnly(t *testing.T) {
 // TestSoftenedWithoutItsOrigin: what a purge marked stale does not stand in for an origin that
 // fails unless the route allows it, however young it is.
 func TestSoftenedWithoutItsOrigin(t *testing.T) {
-	s := newStand(t, text("old"))
+	s := newRig(t, text("old"))
 	for _, path := range []string{"/ports/tholm", "/stale/x"} {
 		s.get(path)
 		require.Contains(t, s.get(path).state, "hit")

@@ -88,7 +88,7 @@ func TestConversations(t *testing.T) {
 }
 
 func (c *conversation) run(t *testing.T) {
-	s := newStand(t, nil)
+	s := newRig(t, nil)
 	var fields [][2]string
 	for _, line := range c.answer {
 		name, value, _ := strings.Cut(line, ": ")

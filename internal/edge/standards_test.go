@@ -48,7 +48,7 @@ func TestRangesColdAndStored(t *testing.T) {
 		{"a condition goes first", []string{"Range: bytes=0-0", `If-None-Match: "v1"`}, 304, "", ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			s := newStand(t, text(body, `ETag: "v1"`, "Content-Type: text/plain", "Content-Length: 10"))
+			s := newRig(t, text(body, `ETag: "v1"`, "Content-Type: text/plain", "Content-Length: 10"))
 			for _, when := range []string{"cold", "stored"} {
 				a := s.get("/ports/a", c.headers...)
 				assert.Equal(t, c.status, a.status, when)
@@ -58,7 +58,7 @@ func TestRangesColdAndStored(t *testing.T) {
 			assert.EqualValues(t, 1, s.asked.Load(), "the whole was stored from the first")
 		})
 	}
-	s := newStand(t, text(body, "Content-Type: text/plain", "Content-Length: 10"))
+	s := newRig(t, text(body, "Content-Type: text/plain", "Content-Length: 10"))
 	s.get("/ports/a")
 	none := s.get("/ports/a", "Range: bytes=10-")
 	assert.Equal(t, 416, none.status)
@@ -78,7 +78,7 @@ func TestRangesColdAndStored(t *testing.T) {
 }
 
 func TestARangeOfWhatIsNotStoredGoesThrough(t *testing.T) {
-	s := newStand(t, func(w http.ResponseWriter, r *http.Request) {
+	s := newRig(t, func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Cache-Control", "no-store")
 		http.ServeContent(w, r, "x.txt", time.Time{}, strings.NewReader("0123456789"))
 	})
@@ -112,7 +112,7 @@ func decode(t *testing.T, coding, body string) string {
 
 func TestStoredAnswersAreCompressedOnce(t *testing.T) {
 	page := strings.Repeat("Ostrel Isles Ferries sail between the isles. ", 200)
-	s := newStand(t, text(page, "Content-Type: text/html", `ETag: "v1"`))
+	s := newRig(t, text(page, "Content-Type: text/html", `ETag: "v1"`))
 	first := s.get("/ports/a", "Accept-Encoding: gzip")
 	assert.Equal(t, page, first.body)
 	assert.Equal(t, "Accept-Encoding", first.header.Get("Vary"), "it is said from the first answer on")
@@ -152,7 +152,7 @@ func TestStoredAnswersAreCompressedOnce(t *testing.T) {
 		"an image":     text(page, "Content-Type: image/png"),
 		"small":        text("small", "Content-Type: text/html", "Content-Length: 5"),
 	} {
-		s := newStand(t, h)
+		s := newRig(t, h)
 		s.get("/ports/a", "Accept-Encoding: gzip")
 		a := s.get("/ports/a", "Accept-Encoding: gzip")
 		assert.Empty(t, a.header.Get("Content-Encoding"), name)
@@ -161,7 +161,7 @@ func TestStoredAnswersAreCompressedOnce(t *testing.T) {
 }
 
 func TestEncodedAnswersOfTheOriginAreKeptAsTheyAre(t *testing.T) {
-	s := newStand(t, func(w http.ResponseWriter, r *http.Request) {
+	s := newRig(t, func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Vary", "Accept-Encoding")
 		if strings.Contains(r.Header.Get("Accept-Encoding"), "gzip") {
 			w.Header().Set("Content-Encoding", "gzip")
@@ -195,7 +195,7 @@ func TestNoVarySearch(t *testing.T) {
 		{"what does not parse is not a rule", `params=(`, "/x?q=1", "/x?q=2", false},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			s := newStand(t, func(w http.ResponseWriter, r *http.Request) {
+			s := newRig(t, func(w http.ResponseWriter, r *http.Request) {
 				w.Header().Set("Cache-Control", "max-age=60")
 				w.Header().Set("No-Vary-Search", c.rule)
 				_, _ = io.WriteString(w, r.URL.RawQuery)
@@ -213,7 +213,7 @@ func TestNoVarySearch(t *testing.T) {
 
 func TestAnAnswerWithoutTheRuleAnswersItsOwnQueryOnly(t *testing.T) {
 	rule := "params"
-	s := newStand(t, func(w http.ResponseWriter, r *http.Request) {
+	s := newRig(t, func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Cache-Control", "max-age=60")
 		if rule != "" {
 			w.Header().Set("No-Vary-Search", rule)
@@ -229,7 +229,7 @@ func TestAnAnswerWithoutTheRuleAnswersItsOwnQueryOnly(t *testing.T) {
 }
 
 func TestAWriteForgetsWhatAnswersItsURLByNoVarySearch(t *testing.T) {
-	s := newStand(t, text("x", "Cache-Control: max-age=60", "No-Vary-Search: params"))
+	s := newRig(t, text("x", "Cache-Control: max-age=60", "No-Vary-Search: params"))
 	s.get("/x?q=1")
 	assert.True(t, s.get("/x?q=2").hit())
 	s.do("POST", "/x?q=2")
@@ -237,7 +237,7 @@ func TestAWriteForgetsWhatAnswersItsURLByNoVarySearch(t *testing.T) {
 }
 
 func TestIdentityKeepsEntriesApart(t *testing.T) {
-	s := newStand(t, func(w http.ResponseWriter, r *http.Request) {
+	s := newRig(t, func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Cache-Control", "private, max-age=60")
 		fmt.Fprintf(w, "for %s%s", r.Header.Get("Authorization"), r.Header.Get("Cookie"))
 	})
@@ -264,7 +264,7 @@ func TestIdentityKeepsEntriesApart(t *testing.T) {
 }
 
 func TestQuestionsInTheBody(t *testing.T) {
-	s := newStand(t, func(w http.ResponseWriter, r *http.Request) {
+	s := newRig(t, func(w http.ResponseWriter, r *http.Request) {
 		body, _ := io.ReadAll(r.Body)
 		fmt.Fprintf(w, "%s %s %s", r.Method, r.Header.Get("Content-Type"), body)
 	})
@@ -297,7 +297,7 @@ func TestQuestionsInTheBody(t *testing.T) {
 
 func TestGraphQL(t *testing.T) {
 	var n atomic.Int64
-	s := newStand(t, func(w http.ResponseWriter, r *http.Request) {
+	s := newRig(t, func(w http.ResponseWriter, r *http.Request) {
 		body, _ := io.ReadAll(r.Body)
 		w.Header().Set("Content-Type", "application/json")
 		if strings.Contains(string(body)+r.URL.RawQuery, "broken") {
@@ -344,7 +344,7 @@ func TestGraphQL(t *testing.T) {
 
 func TestA304ConfirmsTheVariantThatItNames(t *testing.T) {
 	var seen atomic.Value
-	s := newStand(t, func(w http.ResponseWriter, r *http.Request) {
+	s := newRig(t, func(w http.ResponseWriter, r *http.Request) {
 		lang := r.Header.Get("X-Lang")
 		tag := map[string]string{"nb": `"north"`, "nn": `"north"`, "gd": `"west"`}[lang]
 		w.Header().Set("Vary", "X-Lang")
@@ -374,7 +374,7 @@ func TestA304ConfirmsTheVariantThatItNames(t *testing.T) {
 func TestA304MayTakeAnAnswerBack(t *testing.T) {
 	const visitors = 5
 	gate := make(chan struct{})
-	s := newStand(t, text("shared", `ETag: "v1"`))
+	s := newRig(t, text("shared", `ETag: "v1"`))
 	s.get("/ports/a")
 	s.pass(2 * time.Minute)
 	s.answer(func(w http.ResponseWriter, r *http.Request) {
@@ -403,7 +403,7 @@ func TestA304MayTakeAnAnswerBack(t *testing.T) {
 // the answer to the other is still under way.
 func TestWhoCannotBeToldApartAsksForHimself(t *testing.T) {
 	gate := make(chan struct{})
-	s := newStand(t, func(w http.ResponseWriter, r *http.Request) {
+	s := newRig(t, func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Vary", "X-A")
 		_, present := r.Header["X-A"]
 		fmt.Fprintf(w, "present: %v", present)
@@ -421,7 +421,7 @@ func TestWhoCannotBeToldApartAsksForHimself(t *testing.T) {
 }
 
 func TestWhatOfAQuestionReachesTheOrigin(t *testing.T) {
-	s := newStand(t, func(w http.ResponseWriter, r *http.Request) {
+	s := newRig(t, func(w http.ResponseWriter, r *http.Request) {
 		body, _ := io.ReadAll(r.Body)
 		fmt.Fprintf(w, `{"data":"%s|%s|%s"}`, body, r.Header.Get("Content-Type"), r.Header.Get("Content-Encoding"))
 	})
@@ -435,7 +435,7 @@ func TestWhatOfAQuestionReachesTheOrigin(t *testing.T) {
 }
 
 func TestInterimAnswersAndTrailersArePassedOn(t *testing.T) {
-	s := newStand(t, func(w http.ResponseWriter, _ *http.Request) {
+	s := newRig(t, func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Link", "</style.css>; rel=preload")
 		w.WriteHeader(http.StatusEarlyHints)
 		w.Header().Del("Link")
@@ -463,7 +463,7 @@ func TestInterimAnswersAndTrailersArePassedOn(t *testing.T) {
 
 func TestEventsStreamThroughAsTheyCome(t *testing.T) {
 	next := make(chan string)
-	s := newStand(t, func(w http.ResponseWriter, _ *http.Request) {
+	s := newRig(t, func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Content-Type", "text/event-stream")
 		for event := range next {
 			fmt.Fprintf(w, "data: %s\n\n", event)
@@ -491,7 +491,7 @@ func TestEventsStreamThroughAsTheyCome(t *testing.T) {
 }
 
 func TestExplainTokens(t *testing.T) {
-	s := newStand(t, text("x"))
+	s := newRig(t, text("x"))
 	const may = "Gerastic-Explain: may explain"
 	cold := s.get("/ports/a?page=2", may)
 	assert.Contains(t, cold.state, `path=/ports/a query=page=2"; detail="cold"`)
@@ -500,7 +500,7 @@ func TestExplainTokens(t *testing.T) {
 }
 
 func TestMaxStaleWhereTheRouteObeys(t *testing.T) {
-	s := newStand(t, text("x"))
+	s := newRig(t, text("x"))
 	s.get("/obeys/a")
 	s.pass(90 * time.Second)
 	assert.Equal(t, "hit; ttl=-30", s.get("/obeys/a", "Cache-Control: max-stale=40").state)
@@ -511,8 +511,8 @@ func TestMaxStaleWhereTheRouteObeys(t *testing.T) {
 }
 
 // several returns an edge with one origin at the given addresses.
-func several(t *testing.T, origin string) *stand {
-	return newStandOf(t, "origins: [{ name: site, "+origin+" }]\nroutes: [{ name: all, match: { path: \"/{x...}\" } }]\n", nil)
+func several(t *testing.T, origin string) *rig {
+	return newRigOf(t, "origins: [{ name: site, "+origin+" }]\nroutes: [{ name: all, match: { path: \"/{x...}\" } }]\n", nil)
 }
 
 func status(t *testing.T, method, url string) int {
@@ -625,7 +625,7 @@ func TestCompareNamesWhatTheKeyLacks(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			found := make(chan fetch.Finding, 10)
-			s := newStand(t, func(w http.ResponseWriter, r *http.Request) { _, _ = io.WriteString(w, c.answer(r)) })
+			s := newRig(t, func(w http.ResponseWriter, r *http.Request) { _, _ = io.WriteString(w, c.answer(r)) })
 			s.onFinding(func(f fetch.Finding) { found <- f })
 			s.get(c.visitors[0][0], c.visitors[0][1:]...)
 			a := s.get(c.visitors[1][0], c.visitors[1][1:]...)
@@ -651,7 +651,7 @@ func TestCompareNamesWhatTheKeyLacks(t *testing.T) {
 		})
 	}
 	found := make(chan fetch.Finding, 10)
-	s := newStand(t, text("old"))
+	s := newRig(t, text("old"))
 	s.onFinding(func(f fetch.Finding) { found <- f })
 	s.get("/compared")
 	s.answer(text("new"))
@@ -660,7 +660,7 @@ func TestCompareNamesWhatTheKeyLacks(t *testing.T) {
 }
 
 func TestCompareIsBounded(t *testing.T) {
-	s := newStand(t, text("same"))
+	s := newRig(t, text("same"))
 	s.onFinding(func(fetch.Finding) {})
 	for range 200 {
 		s.get("/compared")
@@ -670,7 +670,7 @@ func TestCompareIsBounded(t *testing.T) {
 }
 
 func TestWatchingNeverSlowsARequest(t *testing.T) {
-	s := newStand(t, text("x"))
+	s := newRig(t, text("x"))
 	all := func(*Event) bool { return true }
 	slow, keys := s.edge.Watch(Wanted{Wants: all}), s.edge.Watch(Wanted{Keys: true, Wants: func(e *Event) bool { return strings.HasSuffix(e.URL, "=1") }})
 	defer slow.Close()

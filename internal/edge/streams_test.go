@@ -18,7 +18,7 @@ import (
 // at the origin when their visitor leaves.
 func TestEventStreamsAreForOne(t *testing.T) {
 	open, closed := make(chan string, 20), make(chan struct{}, 20)
-	s := newStandOf(t, "routes: [{ name: all, match: { path: \"/{x...}\" }, lifetime: { fresh: 1d, source: forced } }]", func(w http.ResponseWriter, r *http.Request) {
+	s := newRigOf(t, "routes: [{ name: all, match: { path: \"/{x...}\" }, lifetime: { fresh: 1d, source: forced } }]", func(w http.ResponseWriter, r *http.Request) {
 		open <- r.Header.Get("X-Who")
 		w.Header().Set("Content-Type", "text/event-stream; charset=utf-8")
 		w.Header().Set("Cache-Control", "public, max-age=600")
@@ -46,7 +46,7 @@ func TestEventStreamsAreForOne(t *testing.T) {
 
 // TestLateAnswersAreWaitedFor as long as the route says, else the origin.
 func TestLateAnswersAreWaitedFor(t *testing.T) {
-	s := newStandOf(t, `origins: [{ name: site, url: SITE, timeout: { answer: 100ms, total: 150ms } }]
+	s := newRigOf(t, `origins: [{ name: site, url: SITE, timeout: { answer: 100ms, total: 150ms } }]
 routes:
   - { name: report, match: { path: "/report" }, timeout: { answer: 20s } }
   - { name: all, match: { path: "/all" } }
@@ -72,7 +72,7 @@ routes:
 // still passed on whole, and stored no more.
 func TestALongAnswerIsNotCutOff(t *testing.T) {
 	for _, control := range []string{"max-age=60", "no-store"} {
-		s := newStandOf(t, `origins: [{ name: site, url: SITE, timeout: { answer: 100ms, total: 120ms } }]
+		s := newRigOf(t, `origins: [{ name: site, url: SITE, timeout: { answer: 100ms, total: 120ms } }]
 routes: [{ name: all, match: { path: "/{x...}" } }]
 `, func(w http.ResponseWriter, r *http.Request) {
 			w.Header().Set("Cache-Control", control)
@@ -96,7 +96,7 @@ routes: [{ name: all, match: { path: "/{x...}" } }]
 
 // TestAnUploadIsNotTimed: the limit for an answer begins when the request is sent.
 func TestAnUploadIsNotTimed(t *testing.T) {
-	s := newStandOf(t, `origins: [{ name: site, url: SITE, timeout: { answer: 150ms } }]
+	s := newRigOf(t, `origins: [{ name: site, url: SITE, timeout: { answer: 150ms } }]
 routes: []
 `, func(w http.ResponseWriter, r *http.Request) {
 		n, _ := io.Copy(io.Discard, r.Body)
@@ -139,7 +139,7 @@ func TestAShortBodyGoesOutInOnePieceWithItsHead(t *testing.T) {
 			conn.Close()
 		}
 	}()
-	s := newStandOf(t, "origins: [{ name: site, url: \"http://"+listener.Addr().String()+"\" }]\nroutes: [{ name: all, match: { path: \"/{x...}\" } }]\n", nil)
+	s := newRigOf(t, "origins: [{ name: site, url: \"http://"+listener.Addr().String()+"\" }]\nroutes: [{ name: all, match: { path: \"/{x...}\" } }]\n", nil)
 	for range 50 {
 		a := s.post("POST", "/notes", "text=forged", "Content-Type: application/x-www-form-urlencoded")
 		assert.Equal(t, "forged", a.body)
@@ -151,7 +151,7 @@ func TestAShortBodyGoesOutInOnePieceWithItsHead(t *testing.T) {
 // hold on to the whole, nor to its connection, while the part comes.
 func TestAPartHoldsNothingOfTheWhole(t *testing.T) {
 	left := make(chan struct{})
-	s := newStand(t, func(w http.ResponseWriter, r *http.Request) {
+	s := newRig(t, func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Cache-Control", "no-store")
 		if r.Header.Get("Range") == "" {
 			_ = http.NewResponseController(w).Flush()

@@ -11,7 +11,7 @@ import (
 
 // TestWhatKeysLeaveOutIsTold once, when it comes with a large share of a route's requests.
 func TestWhatKeysLeaveOutIsTold(t *testing.T) {
-	s := newStandOf(t, statedYAML, text("x"))
+	s := newRigOf(t, statedYAML, text("x"))
 	found := make(chan fetch.Finding, 100)
 	s.onFinding(func(f fetch.Finding) { found <- f })
 	told := func(least int) map[string]string {

@@ -14,7 +14,7 @@ import (
 
 // raw sends a request as it stands and returns the connection, the answer's head and what
 // reads the rest.
-func (s *stand) raw(request string) (net.Conn, *http.Response, *bufio.Reader) {
+func (s *rig) raw(request string) (net.Conn, *http.Response, *bufio.Reader) {
 	conn, err := net.Dial("tcp", strings.TrimPrefix(s.url, "http://"))
 	require.NoError(s.t, err)
 	s.t.Cleanup(func() { conn.Close() })
@@ -40,7 +40,7 @@ func TestOnlyWebSocketsPass(t *testing.T) {
 		{"two protocols", "/sockets/a", "Connection: Upgrade\r\nUpgrade: websocket, h2c\r\n", false},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			s := newStandOf(t, "routes:"+strings.Replace(routesYAML, `"/{x...}" }`+"\n", `"/x/{x...}" }`+"\n", 1), func(w http.ResponseWriter, r *http.Request) {
+			s := newRigOf(t, "routes:"+strings.Replace(routesYAML, `"/{x...}" }`+"\n", `"/x/{x...}" }`+"\n", 1), func(w http.ResponseWriter, r *http.Request) {
 				if r.Header.Get("Upgrade") == "" {
 					fmt.Fprint(w, "plain")
 					return
@@ -76,7 +76,7 @@ func TestOnlyWebSocketsPass(t *testing.T) {
 // below those of HTTP.
 func TestAnAnswerThatIsNoneIsA502(t *testing.T) {
 	for _, head := range []string{"101 Switching Protocols\r\nConnection: Upgrade\r\nUpgrade: websocket", "101 Switching Protocols", "099 What", "000 Nothing"} {
-		s := newStand(t, func(w http.ResponseWriter, _ *http.Request) {
+		s := newRig(t, func(w http.ResponseWriter, _ *http.Request) {
 			conn, _, err := w.(http.Hijacker).Hijack()
 			if err == nil {
 				fmt.Fprintf(conn, "HTTP/1.1 %s\r\nContent-Length: 0\r\n\r\n", head)

@@ -34,7 +34,7 @@ func TestPromise2WritesWithoutAnAnswer(t *testing.T) {
 		{"it is refused", "x", func(w http.ResponseWriter, _ func()) { w.WriteHeader(409) }, true},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			s := newStand(t, nil)
+			s := newRig(t, nil)
 			ended, leave := make(chan struct{}), make(chan struct{})
 			s.answer(func(w http.ResponseWriter, r *http.Request) {
 				if r.Method == "POST" {
@@ -58,7 +58,7 @@ func TestPromise2WritesWithoutAnAnswer(t *testing.T) {
 		})
 	}
 	t.Run("its origin was never reached", func(t *testing.T) {
-		s := newStand(t, text("x", "Cache-Control: max-age=60"))
+		s := newRig(t, text("x", "Cache-Control: max-age=60"))
 		s.get("/page")
 		s.app.Listener.Close()
 		s.app.CloseClientConnections()
@@ -73,7 +73,7 @@ func TestPromise2WritesWithoutAnAnswer(t *testing.T) {
 // TestWhoLeavesInLineLeavesIt: a write that its origin has not got yet ends with its visitor.
 func TestWhoLeavesInLineLeavesIt(t *testing.T) {
 	begun, wait := make(chan struct{}, 9), make(chan struct{})
-	s := newStandOf(t, "origins: [{ name: site, url: SITE, max_connections: 1 }]\nroutes: [{ name: all, match: { path: \"/{x...}\" } }]\n", func(http.ResponseWriter, *http.Request) { begun <- struct{}{}; <-wait })
+	s := newRigOf(t, "origins: [{ name: site, url: SITE, max_connections: 1 }]\nroutes: [{ name: all, match: { path: \"/{x...}\" } }]\n", func(http.ResponseWriter, *http.Request) { begun <- struct{}{}; <-wait })
 	first := s.open("POST /a HTTP/1.1\r\nHost: x\r\nContent-Length: 0\r\n\r\n")
 	<-begun
 	second := s.open("POST /b HTTP/1.1\r\nHost: x\r\nContent-Length: 0\r\n\r\n")
@@ -88,7 +88,7 @@ func TestWhoLeavesInLineLeavesIt(t *testing.T) {
 // TestDoubtsAreBounded: what is not known of many writes costs the ledger one order a second,
 // and none of them is forgotten.
 func TestDoubtsAreBounded(t *testing.T) {
-	s := newStand(t, func(w http.ResponseWriter, r *http.Request) {
+	s := newRig(t, func(w http.ResponseWriter, r *http.Request) {
 		if r.Method == "POST" {
 			w.WriteHeader(503)
 			return
@@ -116,7 +116,7 @@ func TestDoubtsAreBounded(t *testing.T) {
 // TestQuestionsInvalidateGroupsAlone: a POST that the route caches asks, and changes nothing of
 // its own target; what its answer says of groups holds.
 func TestQuestionsInvalidateGroupsAlone(t *testing.T) {
-	s := newStand(t, func(w http.ResponseWriter, r *http.Request) {
+	s := newRig(t, func(w http.ResponseWriter, r *http.Request) {
 		if r.URL.Path == "/ask" {
 			w.Header().Set("Cache-Group-Invalidation", `"port:a"`)
 		}
@@ -137,7 +137,7 @@ func TestQuestionsInvalidateGroupsAlone(t *testing.T) {
 func TestAWriteReachesWhatAnswersOtherQueries(t *testing.T) {
 	var content atomic.Value
 	content.Store("old")
-	s := newStand(t, func(w http.ResponseWriter, r *http.Request) {
+	s := newRig(t, func(w http.ResponseWriter, r *http.Request) {
 		if r.Method == "POST" {
 			content.Store("new")
 			return
@@ -163,7 +163,7 @@ func TestAWriteReachesWhatAnswersOtherQueries(t *testing.T) {
 // tried again is one more, and nobody is said to have been answered who was not.
 func TestFiguresCountWhatReallyHappened(t *testing.T) {
 	t.Run("the breaker", func(t *testing.T) {
-		s := newStandOf(t, "origins: [{ name: site, url: SITE, breaker: { after: 3, retry: 1h } }]\nroutes: [{ name: all, match: { path: \"/x/{x...}\" } }]\n", func(http.ResponseWriter, *http.Request) { panic(http.ErrAbortHandler) })
+		s := newRigOf(t, "origins: [{ name: site, url: SITE, breaker: { after: 3, retry: 1h } }]\nroutes: [{ name: all, match: { path: \"/x/{x...}\" } }]\n", func(http.ResponseWriter, *http.Request) { panic(http.ErrAbortHandler) })
 		for _, path := range []string{"/x/a", "/passed"} {
 			for range 10 {
 				assert.GreaterOrEqual(t, s.get(path).status, 502)
@@ -182,7 +182,7 @@ func TestFiguresCountWhatReallyHappened(t *testing.T) {
 		assert.Zero(t, saved)
 	})
 	t.Run("who leaves", func(t *testing.T) {
-		s := newStand(t, nil)
+		s := newRig(t, nil)
 		for i, path := range []string{"/ports/a", "/passed"} {
 			begun, wait := make(chan struct{}), make(chan struct{})
 			s.answer(func(http.ResponseWriter, *http.Request) { close(begun); <-wait })
@@ -198,7 +198,7 @@ func TestFiguresCountWhatReallyHappened(t *testing.T) {
 	})
 }
 
-func ratio(s *stand) *meter.Ratio { return ratioOf(s.edge) }
+func ratio(s *rig) *meter.Ratio { return ratioOf(s.edge) }
 
 func ratioOf(e *Edge) *meter.Ratio {
 	sums := &meter.Ratio{}

@@ -50,7 +50,7 @@ func (c *certificates) get(*tls.ClientHelloInfo) (*tls.Certificate, error) {
 // watchCertificates looks for changed files. A pair that does not fit, as in the middle
 // of a renewal, is tried again; the old one stays.
 func (n *Node) watchCertificates() {
-	for n.life.Err() == nil {
+	for n.tasks.Life().Err() == nil {
 		n.pause(time.Second)
 		if n.certificates.times() == n.certificates.seen {
 			continue

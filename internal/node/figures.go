@@ -38,21 +38,21 @@ func (n *Node) drain() {
 // flushFigures saves the figures at every tenth second of the clock.
 func (n *Node) flushFigures() {
 	compacted := time.Now()
-	for n.life.Err() == nil {
+	for n.tasks.Life().Err() == nil {
 		n.pause(time.Until(time.Now().Truncate(FlushEvery).Add(FlushEvery)))
-		if n.life.Err() != nil {
+		if n.tasks.Life().Err() != nil {
 			return // Stop saves the last of them
 		}
-		n.saveFigures(n.life)
+		n.saveFigures(n.tasks.Life())
 		if rec := n.records.Load(); rec != nil && time.Since(compacted) > time.Hour {
 			compacted = time.Now()
-			if err := rec.CompactFigures(n.life, compacted); err != nil {
+			if err := rec.CompactFigures(n.tasks.Life(), compacted); err != nil {
 				n.log.Warn("old figures could not be merged", "error", err)
 			}
-			if err := rec.ForgetRuns(n.life, compacted); err != nil {
+			if err := rec.ForgetRuns(n.tasks.Life(), compacted); err != nil {
 				n.log.Warn("old runs could not be forgotten", "error", err)
 			}
-			if err := rec.ForgetPurges(n.life, compacted); err != nil {
+			if err := rec.ForgetPurges(n.tasks.Life(), compacted); err != nil {
 				n.log.Warn("the ledger's oldest purges could not be forgotten", "error", err)
 			}
 		}

@@ -91,14 +91,14 @@ func gather[T any](ctx context.Context, queue <-chan T) (all []T) {
 
 // noteSweeps writes to the ledger what purges did here.
 func (n *Node) noteSweeps() {
-	for sweeps := gather(n.life, n.ledger.counted); sweeps != nil; sweeps = gather(n.life, n.ledger.counted) {
+	for sweeps := gather(n.tasks.Life(), n.ledger.counted); sweeps != nil; sweeps = gather(n.tasks.Life(), n.ledger.counted) {
 		all := make([]records.Ack, len(sweeps))
 		for i, s := range sweeps {
 			all[i] = s.Ack
 		}
 		rec, err := n.Records()
 		if err == nil {
-			ctx, cancel := context.WithTimeout(n.life, 10*time.Second)
+			ctx, cancel := context.WithTimeout(n.tasks.Life(), 10*time.Second)
 			err = rec.Acknowledge(ctx, all)
 			cancel()
 		}
@@ -161,16 +161,19 @@ func (n *Node) applyLocked(p records.Entry) {
 	s := &sweep{swept: make(chan struct{}), done: make(chan struct{}), Ack: records.Ack{Position: n.ledger.at, Applied: records.Applied{Node: n.settings.Name, Took: max(0, marked.Sub(p.At))}}}
 	n.ledger.sweeps[p.Sequence] = s
 	delete(n.ledger.sweeps, p.Sequence-keptSweeps)
-	n.run(func() {
+	take := func() {
 		s.Matched = n.store.Sweep(p.Purge.Purge)
 		s.Sweep = time.Since(marked)
 		close(s.swept)
 		select {
 		case n.ledger.counted <- s:
-		case <-n.life.Done():
+		case <-n.tasks.Life().Done():
 			close(s.done)
 		}
-	})
+	}
+	if !n.tasks.Go(take) {
+		take() // the node ends; whoever ordered it still wants to know
+	}
 }
 
 func (n *Node) presence() records.Presence {
@@ -186,7 +189,7 @@ const manyMarks = 1000
 
 // tidy forgets what nothing needs any more.
 func (n *Node) tidy() {
-	for n.life.Err() == nil {
+	for n.tasks.Life().Err() == nil {
 		n.pause(30 * time.Second)
 		n.store.SweepIdle(time.Now(), 10_000)
 		n.fragments.Leases.Sweep(time.Now())
@@ -200,10 +203,10 @@ func (n *Node) tidy() {
 // keepConnected follows the ledger while there is a database, and looks for one while
 // there is none.
 func (n *Node) keepConnected() {
-	for n.life.Err() == nil {
+	for n.tasks.Life().Err() == nil {
 		rec := n.records.Load()
 		if rec == nil {
-			if err := n.connect(n.life); err != nil {
+			if err := n.connect(n.tasks.Life()); err != nil {
 				n.log.Warn("the database still cannot be reached", "error", err)
 				n.pause(2 * time.Second)
 			} else {
@@ -219,10 +222,10 @@ func (n *Node) keepConnected() {
 // follow hears of the ledger's growth, and reads it once a second besides: the table is
 // the truth, a notice may be lost.
 func (n *Node) follow(rec *records.Records) {
-	ctx, cancel := context.WithCancel(n.life)
+	ctx, cancel := context.WithCancel(n.tasks.Life())
 	defer cancel()
 	wake := make(chan struct{}, 1)
-	n.run(func() {
+	n.tasks.Go(func() {
 		_ = rec.Follow(ctx, n.settings.Name, func() {
 			select {
 			case wake <- struct{}{}:
@@ -257,7 +260,7 @@ func (n *Node) follow(rec *records.Records) {
 
 func (n *Node) pause(d time.Duration) {
 	select {
-	case <-n.life.Done():
+	case <-n.tasks.Life().Done():
 	case <-time.After(d):
 	}
 }

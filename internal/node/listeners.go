@@ -66,7 +66,7 @@ func (n *Node) serve() {
 		n.edgeServer.TLSConfig = &tls.Config{NextProtos: []string{"h2", "http/1.1"}}
 	}
 	for server, listener := range map[*http.Server]net.Listener{n.edgeServer: edgeListener, n.controlServer: n.controlListener} {
-		n.run(func() {
+		n.tasks.Go(func() {
 			if err := server.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
 				n.failed <- err
 			}

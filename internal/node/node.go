@@ -26,6 +26,7 @@ import (
 	"gerastic/internal/gate"
 	"gerastic/internal/localpg"
 	"gerastic/internal/records"
+	"gerastic/internal/tasks"
 )
 
 // Node is a running node.
@@ -60,9 +61,7 @@ type Node struct {
 	unread       atomic.Pointer[string]         // why the newest revision is not in force here; nil: it is
 	others       atomic.Pointer[[]records.Node] // all nodes, as the database had them last
 
-	life     context.Context
-	end      context.CancelFunc
-	tasks    sync.WaitGroup
+	tasks    *tasks.Group
 	failed   chan error
 	stopOnce sync.Once
 }
@@ -79,7 +78,7 @@ func Start(ctx context.Context, s Settings) (*Node, error) {
 	}
 	n := &Node{directory: directory, settings: s, log: s.Log, started: time.Now().Truncate(time.Microsecond), failed: make(chan error, 2)}
 	n.ledger = follower{sweeps: map[tags.Stamp]*sweep{}, orders: make(chan *pendingPurge, batch), counted: make(chan *sweep, batch)}
-	n.life, n.end = context.WithCancel(context.Background())
+	n.tasks = tasks.NewGroup()
 	n.store = store.NewMemory(s.Memory, store.LeastRecentlyUsed())
 	n.barrier = barrier.New(tags.NewMarks(0, tags.DefaultLimit), n.store)
 	n.barrier.KeepWithin(s.Memory / 8)
@@ -135,8 +134,8 @@ func (n *Node) start(ctx context.Context) (err error) {
 	if n.owed, err = openOwed(filepath.Join(n.settings.Data, "invalidations.owed")); err != nil {
 		return err
 	}
-	n.run(n.writeOrders)
-	n.run(n.noteSweeps)
+	n.tasks.Go(n.writeOrders)
+	n.tasks.Go(n.noteSweeps)
 	if err := n.checkPolicyFile(); err != nil {
 		return err
 	}
@@ -149,25 +148,17 @@ func (n *Node) start(ctx context.Context) (err error) {
 		n.log.Error("the database cannot be used; serving by the policy kept on disk", "error", err)
 	}
 	n.serve()
-	n.run(n.keepConnected)
-	n.run(n.flushFigures)
-	n.run(n.tidy)
-	n.run(n.beat)
+	n.tasks.Go(n.keepConnected)
+	n.tasks.Go(n.flushFigures)
+	n.tasks.Go(n.tidy)
+	n.tasks.Go(n.beat)
 	if n.cluster != nil {
-		n.run(func() { n.cluster.Keep(n.life, n.log) })
+		n.tasks.Go(func() { n.cluster.Keep(n.tasks.Life(), n.log) })
 	}
 	if n.certificates != nil {
-		n.run(n.watchCertificates)
+		n.tasks.Go(n.watchCertificates)
 	}
 	return nil
-}
-
-func (n *Node) run(task func()) {
-	n.tasks.Add(1)
-	go func() {
-		defer n.tasks.Done()
-		task()
-	}()
 }
 
 // Failed delivers the error of a listener that broke.
@@ -203,8 +194,7 @@ func (n *Node) Stop(ctx context.Context) {
 		if err := n.edge.Shutdown(ctx); err != nil {
 			n.log.Warn("what goes on behind visitors did not end in time", "error", err)
 		}
-		n.end()
-		n.tasks.Wait()
+		_ = n.tasks.Shutdown(context.WithoutCancel(ctx)) // each of them ends with the group's life
 		for _, l := range []*gate.Listener{n.edgeListener, n.controlListener} {
 			if l != nil {
 				l.Close()
@@ -252,7 +242,7 @@ func (n *Node) found(f fetch.Finding) {
 	}
 	rec, err := n.Records()
 	if err == nil {
-		err = rec.AddFinding(n.life, records.Finding{At: f.At, Node: n.settings.Name, Route: f.Route, URL: protocol.Textual(f.URL), Key: protocol.Textual(f.Key), Kind: f.Kind, Stored: f.Stored, Origin: f.Origin, Separator: protocol.Textual(f.Separator)})
+		err = rec.AddFinding(n.tasks.Life(), records.Finding{At: f.At, Node: n.settings.Name, Route: f.Route, URL: protocol.Textual(f.URL), Key: protocol.Textual(f.Key), Kind: f.Kind, Stored: f.Stored, Origin: f.Origin, Separator: protocol.Textual(f.Separator)})
 	}
 	if err != nil {
 		n.log.Warn("a finding could not be kept", "error", err)

@@ -54,7 +54,7 @@ func (n *Node) write(ctx context.Context, p tags.Purge, actor, reason string) (*
 	case n.ledger.orders <- o:
 	case <-ctx.Done():
 		return nil, context.Cause(ctx)
-	case <-n.life.Done():
+	case <-n.tasks.Life().Done():
 		return nil, records.ErrStopping
 	}
 	select {
@@ -62,7 +62,7 @@ func (n *Node) write(ctx context.Context, p tags.Purge, actor, reason string) (*
 		return o, o.err
 	case <-ctx.Done():
 		return nil, fmt.Errorf("%w: %w", records.ErrUnsure, context.Cause(ctx))
-	case <-n.life.Done():
+	case <-n.tasks.Life().Done():
 		return nil, fmt.Errorf("%w: %w", records.ErrUnsure, records.ErrStopping)
 	}
 }
@@ -83,7 +83,7 @@ func (n *Node) ownPart(ctx context.Context, rec *records.Records, o *pendingPurg
 	select {
 	case <-s.done:
 	case <-ctx.Done():
-	case <-n.life.Done():
+	case <-n.tasks.Life().Done():
 	}
 	select {
 	case <-s.swept:
@@ -166,7 +166,7 @@ func (n *Node) elsewhere(ctx context.Context, rec *records.Records, o *pendingPu
 		case <-next:
 		case <-time.After(250 * time.Millisecond): // the table is the truth
 		case <-ctx.Done():
-		case <-n.life.Done():
+		case <-n.tasks.Life().Done():
 			return applied
 		}
 	}
@@ -174,7 +174,7 @@ func (n *Node) elsewhere(ctx context.Context, rec *records.Records, o *pendingPu
 
 // writeOrders puts what is ordered at the same time into the ledger in one transaction.
 func (n *Node) writeOrders() {
-	for orders := gather(n.life, n.ledger.orders); orders != nil; orders = gather(n.life, n.ledger.orders) {
+	for orders := gather(n.tasks.Life(), n.ledger.orders); orders != nil; orders = gather(n.tasks.Life(), n.ledger.orders) {
 		orders = slices.DeleteFunc(orders, func(o *pendingPurge) bool {
 			if o.err = context.Cause(o.ctx); o.err != nil { // the caller has given up
 				close(o.done)
@@ -197,7 +197,7 @@ func (n *Node) writeTogether(orders []*pendingPurge) {
 	for i, o := range orders {
 		written[i] = o.Order
 	}
-	w, err := n.append(n.life, written)
+	w, err := n.append(n.tasks.Life(), written)
 	if len(orders) > 1 && records.Unwritable(err) {
 		for _, o := range orders {
 			n.writeTogether([]*pendingPurge{o})

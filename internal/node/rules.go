@@ -104,7 +104,7 @@ func (n *Node) arrive(ctx context.Context, rec *records.Records) (records.Positi
 		select {
 		case <-ctx.Done():
 			return at, ctx.Err()
-		case <-n.life.Done():
+		case <-n.tasks.Life().Done():
 			return at, records.ErrStopping
 		case <-time.After(n.beatEvery() / 2):
 		}

@@ -15,7 +15,7 @@ import (
 // the ledger after that: a purge that nobody waited for is known by then.
 func (n *Node) beat() {
 	told := false
-	for n.life.Err() == nil {
+	for n.tasks.Life().Err() == nil {
 		began := time.Now()
 		again := n.barrier.Lost(began)
 		err := n.renew(again)
@@ -49,7 +49,7 @@ func (n *Node) renew(again bool) error {
 	if err != nil {
 		return err
 	}
-	ctx, cancel := context.WithTimeout(n.life, n.settings.SyncLimit/2)
+	ctx, cancel := context.WithTimeout(n.tasks.Life(), n.settings.SyncLimit/2)
 	defer cancel()
 	if again {
 		_, err = rec.Arrive(ctx, n.presence(), n.barrier.Stamp(), time.Time{}, n.settings.SyncLimit)

@@ -27,9 +27,9 @@ import (
 	"gerastic/internal/gate"
 )
 
-// stand is an edge with a clock of its own between a visitor and an origin, both on
+// rig is an edge with a clock of its own between a visitor and an origin, both on
 // loopback.
-type stand struct {
+type rig struct {
 	t      *testing.T
 	edge   *Edge
 	url    string
@@ -105,18 +105,18 @@ const routesYAML = `
     match: { path: "/{x...}" }
 `
 
-func newStand(t *testing.T, handler http.HandlerFunc) *stand {
-	return newStandOf(t, "routes:"+routesYAML, handler)
+func newRig(t *testing.T, handler http.HandlerFunc) *rig {
+	return newRigOf(t, "routes:"+routesYAML, handler)
 }
 
-// newStandOf is a stand whose policy is given, but for its origins: SITE stands for the
+// newRigOf is a rig whose policy is given, but for its origins: SITE stands for the
 // origin's address where it names its own.
-func newStandOf(t *testing.T, rest string, handler http.HandlerFunc) *stand {
-	s := &stand{t: t, others: map[string]bool{}}
+func newRigOf(t *testing.T, rest string, handler http.HandlerFunc) *rig {
+	s := &rig{t: t, others: map[string]bool{}}
 	for id := range goroutines() {
 		s.others[id] = true
 	}
-	standing.Add(1)
+	rigs.Add(1)
 	s.clock.Store(time.Date(2026, 5, 17, 12, 0, 0, 0, time.UTC).UnixNano())
 	s.origin.Store(&handler)
 	s.app = httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -159,9 +159,9 @@ func newStandOf(t *testing.T, rest string, handler http.HandlerFunc) *stand {
 	return s
 }
 
-// close ends the stand, and holds it to leaving nothing behind: no fill, no reserved or
+// close ends the rig, and holds it to leaving nothing behind: no fill, no reserved or
 // miscounted byte, no connection to the origin, no goroutine.
-func (s *stand) close() {
+func (s *rig) close() {
 	s.server.Close()
 	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 	defer cancel()
@@ -180,7 +180,7 @@ func (s *stand) close() {
 	assert.Equal(s.t, entries, f.Entries, "the store's account")
 	assert.Eventually(s.t, func() bool { return s.lines.Load() == 0 }, 5*time.Second, time.Millisecond, "connections to the origin are left")
 	s.app.Close()
-	if standing.Add(-1) > 0 {
+	if rigs.Add(-1) > 0 {
 		return // the last one looks: those of others may have begun since this one did
 	}
 	var left []string
@@ -192,8 +192,8 @@ func (s *stand) close() {
 	assert.Empty(s.t, left, "goroutines are left")
 }
 
-// left are the stacks of goroutines that were not there before the stand.
-func (s *stand) left() (left []string) {
+// left are the stacks of goroutines that were not there before the rig.
+func (s *rig) left() (left []string) {
 	for id, stack := range goroutines() {
 		if !s.others[id] {
 			left = append(left, stack)
@@ -202,8 +202,8 @@ func (s *stand) left() (left []string) {
 	return left
 }
 
-// standing is how many stands there are.
-var standing atomic.Int64
+// rigs is how many rigs there are.
+var rigs atomic.Int64
 
 // goroutines are the stacks of those that run the project's own code, but for tests, by
 // their ids.
@@ -242,21 +242,21 @@ func emptyConfig(now func() time.Time) Config {
 }
 
 // apply puts a policy in force, all of it switched on.
-func (s *stand) apply(p *policy.Policy) { s.edge.Apply(&policy.InForce{Policy: p}) }
+func (s *rig) apply(p *policy.Policy) { s.edge.Apply(&policy.InForce{Policy: p}) }
 
 // onFinding sets what takes findings; nothing may have been asked yet.
-func (s *stand) onFinding(take func(fetch.Finding)) {
+func (s *rig) onFinding(take func(fetch.Finding)) {
 	s.edge.config.Found, s.edge.fetch.Found = take, take
 }
 
-func (s *stand) now() time.Time { return time.Unix(0, s.clock.Load()) }
+func (s *rig) now() time.Time { return time.Unix(0, s.clock.Load()) }
 
-func (s *stand) pass(d time.Duration) { s.clock.Add(int64(d)) }
+func (s *rig) pass(d time.Duration) { s.clock.Add(int64(d)) }
 
-func (s *stand) answer(h http.HandlerFunc) { s.origin.Store(&h) }
+func (s *rig) answer(h http.HandlerFunc) { s.origin.Store(&h) }
 
 // purge applies a purge the way a node does: marks, then the sweep.
-func (s *stand) purge(p tags.Purge) store.Matched {
+func (s *rig) purge(p tags.Purge) store.Matched {
 	s.purges.Lock()
 	defer s.purges.Unlock()
 	p.Sequence = tags.Stamp(s.ledger.Add(1))
@@ -273,23 +273,23 @@ type answer struct {
 }
 
 // do makes a request; headers come as "Name: value".
-func (s *stand) do(method, path string, headers ...string) answer {
+func (s *rig) do(method, path string, headers ...string) answer {
 	a, err := s.try(method, path, headers...)
 	require.NoError(s.t, err)
 	return a
 }
 
-func (s *stand) try(method, path string, headers ...string) (answer, error) {
+func (s *rig) try(method, path string, headers ...string) (answer, error) {
 	return s.send(method, path, "", headers...)
 }
 
-func (s *stand) post(method, path, body string, headers ...string) answer {
+func (s *rig) post(method, path, body string, headers ...string) answer {
 	a, err := s.send(method, path, body, headers...)
 	require.NoError(s.t, err)
 	return a
 }
 
-func (s *stand) send(method, path, content string, headers ...string) (answer, error) {
+func (s *rig) send(method, path, content string, headers ...string) (answer, error) {
 	req, err := http.NewRequest(method, s.url+path, strings.NewReader(content))
 	require.NoError(s.t, err)
 	for _, h := range headers {
@@ -310,7 +310,7 @@ func (s *stand) send(method, path, content string, headers ...string) (answer, e
 	return answer{resp.StatusCode, resp.Header, string(body), states[len(states)-1]}, err
 }
 
-func (s *stand) get(path string, headers ...string) answer { return s.do("GET", path, headers...) }
+func (s *rig) get(path string, headers ...string) answer { return s.do("GET", path, headers...) }
 
 // text answers with a counting body and the given header lines.
 func text(body string, headers ...string) http.HandlerFunc {
