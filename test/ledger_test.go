@@ -237,7 +237,7 @@ func TestOneBadOrderHarmsNoOther(t *testing.T) {
 	}
 	all.Wait()
 	_, _, err = n.Purge(ctx, tags.Purge{Tags: []string{"\xff"}}, "test", "")
-	assert.ErrorContains(t, err, "no text")
+	assert.ErrorContains(t, err, "is not text")
 
 	warm(t, n, "/bad")
 	assert.Equal(t, 200, ask(t, n, "POST", "/bad").status)

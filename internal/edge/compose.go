@@ -262,7 +262,7 @@ func (x *exchange) gather(s share, h *fetch.Head) ([]byte, bool) {
 	budget := x.share()
 	var b []byte
 	for {
-		data, err := s.reader.Next(x.r.Context(), nil)
+		data, err := s.Reader.Next(x.r.Context(), nil)
 		if err == io.EOF {
 			return b, true
 		}

@@ -29,12 +29,7 @@ type want struct {
 func (w *want) madeRequest() bool { return w.request != nil && w.request.MadeRequest() }
 
 // share is an exchange's part in a fill.
-type share struct {
-	reader *fill.Reader[*fetch.Head]
-	flight *fill.Flight[*fetch.Head]
-	lead   bool       // it asks the origin; else it joined
-	since  tags.Stamp // in force when it took part
-}
+type share = fill.Part[*fetch.Head]
 
 // obtain asks the origin, or joins a request that already does, and answers.
 func (x *exchange) obtain(d decide.Decision) {
@@ -86,11 +81,11 @@ func (x *exchange) isPersonal(reason httprules.Reason, status int) bool {
 // visitor: then it reports true, and w says how to go on.
 func (x *exchange) attempt(w *want) (again bool) {
 	s := x.takePart(w)
-	defer s.reader.Close()
-	if s.lead && !x.lead(s, w) {
+	defer s.Reader.Close()
+	if s.Lead && !x.lead(s, w) {
 		return false
 	}
-	h, err := s.reader.Wait(x.r.Context(), x.hint)
+	h, err := s.Reader.Wait(x.r.Context(), x.hint)
 	if err == nil && h.Busy {
 		err = fetch.ErrBusy
 	}
@@ -100,7 +95,7 @@ func (x *exchange) attempt(w *want) (again bool) {
 	}
 	switch x.judgeHead(s, h, w) {
 	case passOn:
-		s.reader.Close()
+		s.Reader.Close()
 		x.pass(w.Forward)
 	case askAgain:
 		return true
@@ -113,18 +108,16 @@ func (x *exchange) attempt(w *want) (again bool) {
 // takePart joins a fill, or begins one.
 func (x *exchange) takePart(w *want) share {
 	e := x.edge
-	s := share{since: e.barrier.Stamp(), lead: true}
 	if w.alone {
-		s.reader, s.flight = e.fetch.Flights.Alone(s.since)
-		return s
+		return e.fetch.Flights.Alone()
 	}
 	spares := e.barrier.Spares
 	if w.strict {
 		spares = nil
 	}
-	s.reader, s.flight, s.lead = e.fetch.Flights.Join(w.flightKey, s.since, spares)
-	if s.lead && x.storedMeanwhile(s.flight) {
-		s.lead = false
+	s := e.fetch.Flights.Join(w.flightKey, spares)
+	if s.Lead && x.storedMeanwhile(s.Flight) {
+		s.Lead = false
 	}
 	return s
 }
@@ -157,7 +150,7 @@ const (
 
 // judgeHead finds out whether an answer is for this visitor.
 func (x *exchange) judgeHead(s share, h *fetch.Head, w *want) step {
-	if !s.lead && s.flight.Stamp < s.since && !x.edge.barrier.Spares(h.Subject) {
+	if !s.Lead && s.Flight.Stamp < s.Since && !x.edge.barrier.Spares(h.Subject) {
 		// A purge between the beginning of the fill and that of the request names what only the
 		// answer told. Once is enough: the next one is not joined unless it began later.
 		w.strict = true
@@ -167,14 +160,14 @@ func (x *exchange) judgeHead(s share, h *fetch.Head, w *want) step {
 		x.countUnused(s)
 		return passOn // only a part was asked for, and the whole is not for the store
 	}
-	if !w.AsVisitor && (h.Withheld || !s.lead) && x.isPersonal(h.Reason, h.Status) {
+	if !w.AsVisitor && (h.Withheld || !s.Lead) && x.isPersonal(h.Reason, h.Status) {
 		// It is for one visitor alone, so that each asks for it with all that they sent.
 		x.countUnused(s)
 		w.AsVisitor, w.unstored, w.alone = true, h.Reason, true
 		x.bearConditions(w)
 		return askAgain
 	}
-	if s.lead || h.Answers(&x.sent, x.query()) {
+	if s.Lead || h.Answers(&x.sent, x.query()) {
 		return forVisitor
 	}
 	if !h.IsShared() || !httprules.Accepts(&x.sent, h.Encodings) {
@@ -190,16 +183,16 @@ func (x *exchange) judgeHead(s share, h *fetch.Head, w *want) step {
 // countUnused counts the origin request of a fill whose answer is not used by the one who led
 // it.
 func (x *exchange) countUnused(s share) {
-	if s.lead {
+	if s.Lead {
 		x.edge.fetch.CountUnused(x.route)
 	}
 }
 
 // lead starts a fill; false after it has told the visitor why it cannot.
 func (x *exchange) lead(s share, w *want) bool {
-	o, ok := x.fillRequest(s.flight.Stamp)
+	o, ok := x.fillRequest(s.Flight.Stamp)
 	if !ok {
-		s.flight.End(errNoOrigin)
+		s.Flight.End(errNoOrigin)
 		x.forward = httprules.NotForwarded
 		x.refuse(http.StatusMisdirectedRequest, errNoOrigin.Error(), w.Cause)
 		return false
@@ -214,7 +207,7 @@ func (x *exchange) lead(s share, w *want) bool {
 	}
 	w.request = o
 	x.edge.fetch.Prepare(o)
-	x.edge.fetch.Lead(s.flight, o)
+	x.edge.fetch.Lead(s.Flight, o)
 	return true
 }
 
@@ -243,23 +236,23 @@ func (x *exchange) hit() (fetch.Hit, bool) {
 // refresh renews an entry behind the visitor's back, unless that is already being done.
 func (x *exchange) refresh(entry *store.Entry) {
 	e := x.edge
-	stamp, flightKey := e.barrier.Stamp(), x.flightKey()
-	if e.fetch.Flights.Flying(flightKey, stamp, e.barrier.Spares) {
+	flightKey := x.flightKey()
+	if e.fetch.Flights.Flying(flightKey, e.barrier.Spares) {
 		return
 	}
-	reader, flight, lead := e.fetch.Flights.Join(flightKey, stamp, e.barrier.Spares)
-	defer reader.Close()
-	if !lead || x.storedMeanwhile(flight) {
+	s := e.fetch.Flights.Join(flightKey, e.barrier.Spares)
+	defer s.Reader.Close()
+	if !s.Lead || x.storedMeanwhile(s.Flight) {
 		return
 	}
-	o, ok := x.fillRequest(stamp)
+	o, ok := x.fillRequest(s.Flight.Stamp)
 	if !ok {
-		flight.End(errNoOrigin)
+		s.Flight.End(errNoOrigin)
 		return
 	}
 	o.Stored, o.Validate, o.Behind = entry, true, true
 	e.fetch.Prepare(o)
-	e.fetch.Lead(flight, o)
+	e.fetch.Lead(s.Flight, o)
 }
 
 // accepts reports whether a request's Accept names a media type.

@@ -37,7 +37,7 @@ func (x *exchange) standIn(s share, h *fetch.Head, err error, w *want) bool {
 		return false
 	}
 	x.sample.Origin, x.sample.Waited = w.madeRequest(), x.edge.config.Now().Sub(x.began)
-	status := httprules.CacheStatus{Forward: w.Forward, TTL: int64(x.in.Remaining(x.began) / time.Second), HasTTL: true, Collapsed: !s.lead}
+	status := httprules.CacheStatus{Forward: w.Forward, TTL: int64(x.in.Remaining(x.began) / time.Second), HasTTL: true, Collapsed: !s.Lead}
 	if err == nil {
 		status.Status = h.Status
 	}
@@ -55,20 +55,20 @@ func (x *exchange) answer(s share, h *fetch.Head, w *want) {
 	switch {
 	case passed:
 		outcome = meter.Bypass
-	case !s.lead:
+	case !s.Lead:
 		outcome = meter.Joined
 		x.sample.Saved = h.Waited
 	case h.Entry != nil:
 		outcome = meter.Revalidated
 	}
-	x.sample.Origin = s.lead
-	if s.lead {
+	x.sample.Origin = s.Lead
+	if s.Lead {
 		x.sample.Waited = h.Waited
 	}
-	status := httprules.CacheStatus{Forward: w.Forward, Stored: x.edge.fetch.ClaimsStored(h), Collapsed: !s.lead}
+	status := httprules.CacheStatus{Forward: w.Forward, Stored: x.edge.fetch.ClaimsStored(h), Collapsed: !s.Lead}
 	if h.Entry != nil {
 		status.Status = http.StatusNotModified
-		if s.lead {
+		if s.Lead {
 			x.own = h.Own
 		}
 		x.serve(h.Entry, outcome, status)
@@ -76,7 +76,7 @@ func (x *exchange) answer(s share, h *fetch.Head, w *want) {
 	}
 	x.sample.Outcome = outcome
 	x.stream(s, h, status)
-	if took := h.Took(); took > 0 && s.lead {
+	if took := h.Took(); took > 0 && s.Lead {
 		x.sample.Waited = took
 	} else if took > 0 {
 		x.sample.Saved = took
@@ -105,12 +105,12 @@ func (x *exchange) refuseFailed(err error, cause meter.Cause) {
 // stream answers with a body that is still arriving, or has arrived just now.
 func (x *exchange) stream(s share, h *fetch.Head, status httprules.CacheStatus) {
 	header := h.Header
-	if s.lead {
+	if s.Lead {
 		header = h.Own
 	}
 	x.headOfArriving(h, header, status)
 	r := reply{status: h.Status, judged: h.Header, received: h.Received, entry: h.Filling, held: h.Held(), length: h.Length, parts: onePart}
-	if s.lead {
+	if s.Lead {
 		r.own = h.Own
 	}
 	if !h.Composes {
@@ -165,7 +165,7 @@ type arriving struct {
 // next returns the next bytes, io.EOF after the last. What was sent goes out when more lets
 // wait for itself.
 func (a *arriving) next(x *exchange, out *http.ResponseController) ([]byte, error) {
-	return a.reader.Next(x.r.Context(), func() { _ = out.Flush() })
+	return a.Reader.Next(x.r.Context(), func() { _ = out.Flush() })
 }
 
 // sendArriving writes a span of a body as it comes.

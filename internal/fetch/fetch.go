@@ -50,7 +50,7 @@ type Fetcher struct {
 
 // New returns a fetcher whose fills its barrier guards.
 func New(c Config) *Fetcher {
-	f := &Fetcher{Config: c, Flights: fill.NewGroup[*Head]()}
+	f := &Fetcher{Config: c, Flights: fill.NewGroup[*Head](c.Barrier.Stamp)}
 	f.doubts.fetcher = f
 	c.Barrier.Guard(f.Flights)
 	return f

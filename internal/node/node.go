@@ -87,7 +87,7 @@ func Start(ctx context.Context, s Settings) (*Node, error) {
 	}
 	n.barrier.KnowUntil(n.started) // nothing is known of the ledger yet
 	n.meter = &meter.Meter{}
-	leases := fill.NewLeases(fill.MaxLeases)
+	leases := fill.NewLeases(fill.MaxLeases, n.barrier.Stamp)
 	n.barrier.Guard(leases)
 	n.edge = edge.New(edge.Config{Store: n.store, Barrier: n.barrier, Meter: n.meter, Log: s.Log, Now: time.Now, Trusted: s.trusted, Streams: int64(s.Connections()),
 		MayExplain: func(token string) bool {

@@ -3,6 +3,7 @@ package fill
 import (
 	"context"
 	"errors"
+	"gerastic/internal/core/tags"
 	"io"
 	"strings"
 	"sync"
@@ -42,10 +43,62 @@ func readAll(r *Reader[string]) (string, error) {
 	}
 }
 
+// group is a group with a ledger of its own.
+type group struct {
+	*Group[string]
+	at tags.Stamp
+}
+
+func newGroup() *group {
+	g := &group{}
+	g.Group = NewGroup[string](func() tags.Stamp { return g.at })
+	return g
+}
+
+func (g *group) join(key string, at tags.Stamp) (*Reader[string], *Flight[string], bool) {
+	g.at = at
+	p := g.Join(key, nil)
+	return p.Reader, p.Flight, p.Lead
+}
+
+func (g *group) alone(at tags.Stamp) (*Reader[string], *Flight[string]) {
+	g.at = at
+	p := g.Alone()
+	return p.Reader, p.Flight
+}
+
+// TestPromise2DisownReachesWhatIsBeginning: a flight has its stamp and its place in the group at
+// once. One that had the stamp of a ledger that was set back meanwhile, and was not disowned,
+// would come to life again when the ledger reaches that sequence once more.
+func TestPromise2DisownReachesWhatIsBeginning(t *testing.T) {
+	for name, begin := range map[string]func(*Group[string]) *Flight[string]{
+		"joined": func(g *Group[string]) *Flight[string] { return g.Join("k", nil).Flight },
+		"alone":  func(g *Group[string]) *Flight[string] { return g.Alone().Flight },
+	} {
+		var g *Group[string]
+		disowned := make(chan struct{})
+		g = NewGroup[string](func() tags.Stamp {
+			go func() {
+				g.Disown()
+				close(disowned)
+			}()
+			select {
+			case <-disowned:
+			case <-time.After(20 * time.Millisecond):
+			}
+			return 1000
+		})
+		f := begin(g)
+		<-disowned
+		assert.True(t, f.Disowned(), name)
+		f.End(nil)
+	}
+}
+
 func TestEveryoneReadsTheWholeStream(t *testing.T) {
-	g := NewGroup[string]()
+	g := newGroup()
 	text := strings.Repeat("Ostrel Isles ", 20_000)
-	first, f, lead := g.Join("k", 1, nil)
+	first, f, lead := g.join("k", 1)
 	require.True(t, lead)
 	var all sync.WaitGroup
 	read := func(r *Reader[string]) {
@@ -62,7 +115,7 @@ func TestEveryoneReadsTheWholeStream(t *testing.T) {
 	f.Publish(Head[string]{Value: "head", Kept: true, Shared: true})
 	write(t, f, text[:100_000], 3000)
 	for range 20 { // those who come late still read from the first byte
-		r, same, lead := g.Join("k", 1, nil)
+		r, same, lead := g.join("k", 1)
 		require.False(t, lead)
 		require.Same(t, f, same)
 		read(r)
@@ -75,29 +128,29 @@ func TestEveryoneReadsTheWholeStream(t *testing.T) {
 }
 
 func TestPromise2NobodyJoinsAFlightFromBeforeAPurge(t *testing.T) {
-	g := NewGroup[string]()
-	_, old, _ := g.Join("k", 1, nil)
-	_, fresh, lead := g.Join("k", 2, nil)
+	g := newGroup()
+	_, old, _ := g.join("k", 1)
+	_, fresh, lead := g.join("k", 2)
 	assert.True(t, lead)
 	assert.NotSame(t, old, fresh)
 	old.End(nil)
-	_, same, lead := g.Join("k", 2, nil)
+	_, same, lead := g.join("k", 2)
 	assert.False(t, lead, "the end of the old flight does not take the new one away")
 	assert.Same(t, fresh, same)
 	same.Leave()
-	_, _, lead = g.Join("k", 2, nil)
+	_, _, lead = g.join("k", 2)
 	assert.True(t, lead, "nobody joins what is stored already")
 	assert.EqualValues(t, 2, g.Oldest(9), "it is aloft until it ends")
 	same.End(nil)
-	_, alone := g.Alone(1)
+	_, alone := g.alone(1)
 	assert.EqualValues(t, 1, g.Oldest(9), "those that nobody can join count, too")
 	alone.End(nil)
 }
 
 func TestPromise5AFlightThatBreaksOffBreaksForAll(t *testing.T) {
-	g := NewGroup[string]()
-	a, f, _ := g.Join("k", 0, nil)
-	b, _, _ := g.Join("k", 0, nil)
+	g := newGroup()
+	a, f, _ := g.join("k", 0)
+	b, _, _ := g.join("k", 0)
 	f.Publish(Head[string]{Kept: true, Shared: true})
 	write(t, f, "half", 4)
 	f.End(io.ErrUnexpectedEOF)
@@ -106,15 +159,15 @@ func TestPromise5AFlightThatBreaksOffBreaksForAll(t *testing.T) {
 		assert.Equal(t, "half", got)
 		assert.ErrorIs(t, err, io.ErrUnexpectedEOF)
 	}
-	c, f2, _ := g.Join("k", 0, nil)
+	c, f2, _ := g.join("k", 0)
 	f2.End(errors.New("refused"))
 	_, err := c.Wait(ctx, nil)
 	assert.EqualError(t, err, "refused")
 }
 
 func TestTheLastBytesWaitForTheEnd(t *testing.T) {
-	g := NewGroup[string]()
-	r, f, _ := g.Join("k", 0, nil)
+	g := newGroup()
+	r, f, _ := g.join("k", 0)
 	f.Publish(Head[string]{Kept: true, Shared: true})
 	room, err := f.Room(ctx, 8)
 	require.NoError(t, err)
@@ -138,12 +191,12 @@ func TestTheLastBytesWaitForTheEnd(t *testing.T) {
 // slowest reader, and a reader that stands still while others wait is cut off.
 func TestPromise6AStreamKeepsAWindowOnly(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		g := NewGroup[string]()
-		fast, f, _ := g.Join("k", 0, nil)
-		slow, _, _ := g.Join("k", 0, nil)
+		g := newGroup()
+		fast, f, _ := g.join("k", 0)
+		slow, _, _ := g.join("k", 0)
 		f.Publish(Head[string]{Kept: true, Shared: true})
 		f.Discard()
-		_, _, lead := g.Join("k", 0, nil)
+		_, _, lead := g.join("k", 0)
 		assert.True(t, lead, "nobody can join what is not kept")
 
 		const size = 8 << 20
@@ -181,16 +234,16 @@ func TestPromise6AStreamKeepsAWindowOnly(t *testing.T) {
 }
 
 func TestALonelyFlightIsToldSo(t *testing.T) {
-	g := NewGroup[string]()
+	g := newGroup()
 	told := 0
-	r, f := g.Alone(0)
+	r, f := g.alone(0)
 	f.OnLonely(func() { told++ })
 	f.Publish(Head[string]{})
 	assert.Zero(t, told)
 	r.Close()
 	assert.Equal(t, 1, told, "nobody reads it and nobody will keep it")
 
-	r, f = g.Alone(0)
+	r, f = g.alone(0)
 	f.OnLonely(func() { told++ })
 	f.Publish(Head[string]{Kept: true})
 	r.Close()

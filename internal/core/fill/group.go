@@ -9,52 +9,66 @@ import (
 // Group holds the flights: those that requests can join, one a key, and all the others
 // that have not ended.
 type Group[H any] struct {
+	stamp   func() tags.Stamp
 	mu      sync.Mutex
 	flights map[string]*Flight[H]
 	aloft   map[*Flight[H]]struct{}
 }
 
-// NewGroup returns an empty group.
-func NewGroup[H any]() *Group[H] {
-	return &Group[H]{flights: map[string]*Flight[H]{}, aloft: map[*Flight[H]]struct{}{}}
+// NewGroup returns an empty group whose flights begin at the ledger sequence that stamp returns.
+func NewGroup[H any](stamp func() tags.Stamp) *Group[H] {
+	return &Group[H]{stamp: stamp, flights: map[string]*Flight[H]{}, aloft: map[*Flight[H]]struct{}{}}
 }
 
-// Join returns a reader of the flight for a key; lead tells the caller that the flight
-// is new and that it must write to it, after it has told what is Known. A flight that began
-// before stamp may bring what is older than a purge that the request must respect (the purge
-// barrier): it is joined only if spared says of what is known of its answer that no purge
+// Part is a part in a flight.
+type Part[H any] struct {
+	Reader *Reader[H]
+	Flight *Flight[H]
+	Lead   bool       // the flight is new: whoever has the part must write to it, and end it
+	Since  tags.Stamp // ledger sequence in force when the part was taken
+}
+
+// Join takes part in the flight for a key, or begins one. A flight that began at an earlier
+// sequence may bring what is older than a purge that the request must respect (the purge
+// barrier): it is joined only if spares says of what is known of its answer that no purge
 // concerns it, else a new one takes its place. What the answer itself names is for the caller
-// to judge when it comes. With spared nil, no such flight is joined.
-func (g *Group[H]) Join(key string, stamp tags.Stamp, spared func(*tags.Subject) bool) (r *Reader[H], f *Flight[H], lead bool) {
+// to judge when it comes. With spares nil, no such flight is joined.
+//
+// The sequence is read in the same step as the flight is registered: Disown finds every flight
+// that began before it, so that none keeps a place of a ledger that was set back.
+func (g *Group[H]) Join(key string, spares func(*tags.Subject) bool) Part[H] {
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	if f = g.flights[key]; !f.joinable(stamp, spared) {
-		f = g.take(key, stamp)
-		g.flights[key] = f
-		lead = true
+	p := Part[H]{Since: g.stamp()}
+	if p.Flight = g.flights[key]; !p.Flight.joinable(p.Since, spares) {
+		p.Flight, p.Lead = g.take(key, p.Since), true
+		g.flights[key] = p.Flight
 	}
-	return f.reader(), f, lead
+	p.Reader = p.Flight.reader()
+	return p
 }
 
 // joinable: see Join.
-func (f *Flight[H]) joinable(stamp tags.Stamp, spared func(*tags.Subject) bool) bool {
+func (f *Flight[H]) joinable(stamp tags.Stamp, spares func(*tags.Subject) bool) bool {
 	if f == nil || f.Stamp >= stamp {
 		return f != nil
 	}
 	known := f.known.Load()
-	return known != nil && spared != nil && spared(known)
+	return known != nil && spares != nil && spares(known)
 }
 
 // Expects says what is known of the answer before it comes: where it was asked for, and the
 // tags that it will carry in any case.
 func (f *Flight[H]) Expects(s *tags.Subject) { f.known.Store(s) }
 
-// Alone returns a flight that nobody can join, for an answer that is not for others.
-func (g *Group[H]) Alone(stamp tags.Stamp) (*Reader[H], *Flight[H]) {
+// Alone begins a flight that nobody can join, for an answer that is not for others.
+func (g *Group[H]) Alone() Part[H] {
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	f := g.take("", stamp)
-	return f.reader(), f
+	p := Part[H]{Since: g.stamp(), Lead: true}
+	p.Flight = g.take("", p.Since)
+	p.Reader = p.Flight.reader()
+	return p
 }
 
 // take begins a flight. Under mu.
@@ -76,10 +90,10 @@ func (g *Group[H]) Oldest(most tags.Stamp) tags.Stamp {
 }
 
 // Flying reports whether a fill for the key is under way that Join would join.
-func (g *Group[H]) Flying(key string, stamp tags.Stamp, spared func(*tags.Subject) bool) bool {
+func (g *Group[H]) Flying(key string, spares func(*tags.Subject) bool) bool {
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	return g.flights[key].joinable(stamp, spared)
+	return g.flights[key].joinable(g.stamp(), spares)
 }
 
 // Len is the number of flights that can be joined.

@@ -30,6 +30,7 @@ func (l *Lease) Done() <-chan struct{} { return l.done }
 type Leases struct {
 	mu      sync.Mutex
 	limit   int
+	stamp   func() tags.Stamp
 	byKey   map[string]*Lease
 	byID    map[string]*Lease
 	owned   map[string]int // how many each owner has
@@ -50,14 +51,17 @@ const (
 	late = 5 * time.Minute
 )
 
-// NewLeases returns none, of at most so many.
-func NewLeases(limit int) *Leases {
-	return &Leases{limit: limit, byKey: map[string]*Lease{}, byID: map[string]*Lease{}, owned: map[string]int{}}
+// NewLeases returns none, of at most so many; each begins at the ledger sequence that stamp
+// returns.
+func NewLeases(limit int, stamp func() tags.Stamp) *Leases {
+	return &Leases{limit: limit, stamp: stamp, byKey: map[string]*Lease{}, byID: map[string]*Lease{}, owned: map[string]int{}}
 }
 
 // Ask returns the lease for a key: a new one (mine), or the one that somebody else has and
 // that has not run out. It returns nil when too many are out, in all or of that owner's.
-func (ls *Leases) Ask(key, owner string, stamp tags.Stamp, now time.Time, length time.Duration) (l *Lease, mine bool) {
+//
+// The stamp is read in the same step as the lease is registered, see Group.Join.
+func (ls *Leases) Ask(key, owner string, now time.Time, length time.Duration) (l *Lease, mine bool) {
 	ls.mu.Lock()
 	defer ls.mu.Unlock()
 	before := ls.byKey[key]
@@ -72,7 +76,7 @@ func (ls *Leases) Ask(key, owner string, stamp tags.Stamp, now time.Time, length
 		ls.refused++
 		return nil, false
 	}
-	l = &Lease{ID: rand.Text(), Key: key, owner: owner, Stamp: stamp, Began: now, Until: now.Add(length), done: make(chan struct{}), before: before}
+	l = &Lease{ID: rand.Text(), Key: key, owner: owner, Stamp: ls.stamp(), Began: now, Until: now.Add(length), done: make(chan struct{}), before: before}
 	ls.byKey[key], ls.byID[l.ID] = l, l
 	ls.owned[owner]++
 	return l, true

@@ -2,6 +2,7 @@ package fill
 
 import (
 	"fmt"
+	"gerastic/internal/core/tags"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -22,11 +23,31 @@ func ended(l *Lease) bool {
 	}
 }
 
+// ledLeases are leases with a ledger of their own.
+type ledLeases struct {
+	*Leases
+	mu sync.Mutex
+	at tags.Stamp
+}
+
+func newLeases(limit int) *ledLeases {
+	ls := &ledLeases{}
+	ls.Leases = NewLeases(limit, func() tags.Stamp { return ls.at })
+	return ls
+}
+
+func (ls *ledLeases) ask(at tags.Stamp, key, owner string, now time.Time, length time.Duration) (*Lease, bool) {
+	ls.mu.Lock()
+	defer ls.mu.Unlock()
+	ls.at = at
+	return ls.Ask(key, owner, now, length)
+}
+
 func TestLeases(t *testing.T) {
-	ls := NewLeases(3)
-	first, mine := ls.Ask("a", "app0", 5, noon, time.Second)
+	ls := newLeases(3)
+	first, mine := ls.ask(5, "a", "app0", noon, time.Second)
 	require.True(t, mine)
-	held, mine := ls.Ask("a", "app1", 9, noon, time.Second)
+	held, mine := ls.ask(9, "a", "app1", noon, time.Second)
 	assert.False(t, mine, "one at a time, also after a purge: whether it concerned the fill is seen at its end")
 	assert.Same(t, first, held)
 	assert.Same(t, first, ls.Held("a", noon))
@@ -35,7 +56,7 @@ func TestLeases(t *testing.T) {
 
 	later := noon.Add(2 * time.Second)
 	assert.Nil(t, ls.Held("a", later), "it ran out")
-	second, mine := ls.Ask("a", "app2", 9, later, time.Second)
+	second, mine := ls.ask(9, "a", "app2", later, time.Second)
 	assert.True(t, mine, "so another may try")
 	got, err := ls.Get(first.ID, "a")
 	assert.NoError(t, err, "the late one may still store, if nobody was faster")
@@ -44,7 +65,7 @@ func TestLeases(t *testing.T) {
 	_, err = ls.Get(second.ID, "a")
 	assert.NoError(t, err, "and does not end the newer one")
 
-	third, mine := ls.Ask("a", "app", 9, later.Add(2*time.Second), time.Second)
+	third, mine := ls.ask(9, "a", "app", later.Add(2*time.Second), time.Second)
 	require.True(t, mine)
 	ls.End(third, true)
 	_, err = ls.Get(second.ID, "a")
@@ -53,14 +74,14 @@ func TestLeases(t *testing.T) {
 	assert.Zero(t, ls.Len())
 
 	for _, key := range []string{"x", "y", "z"} {
-		_, mine = ls.Ask(key, "of "+key, 3, noon, time.Second)
+		_, mine = ls.ask(3, key, "of "+key, noon, time.Second)
 		assert.True(t, mine)
 	}
-	none, _ := ls.Ask("w", "app", 3, noon, time.Second)
+	none, _ := ls.ask(3, "w", "app", noon, time.Second)
 	assert.Nil(t, none, "too many are out")
 	assert.EqualValues(t, 1, ls.Refused())
 	assert.EqualValues(t, 3, ls.Oldest(7))
-	_, mine = ls.Ask("w", "app", 8, noon.Add(late+time.Minute), time.Second)
+	_, mine = ls.ask(8, "w", "app", noon.Add(late+time.Minute), time.Second)
 	assert.True(t, mine, "those that ran out long ago make room")
 	assert.Equal(t, 1, ls.Len())
 	ls.Disown()
@@ -70,30 +91,30 @@ func TestLeases(t *testing.T) {
 
 // TestPromise6OneApplicationCannotHaveAllLeases: a quarter is the most, so that others can fill.
 func TestPromise6OneApplicationCannotHaveAllLeases(t *testing.T) {
-	ls := NewLeases(40)
+	ls := newLeases(40)
 	var last *Lease
 	for i := range 40 {
-		if l, mine := ls.Ask(fmt.Sprint(i), "greedy", 1, noon, time.Hour); mine {
+		if l, mine := ls.ask(1, fmt.Sprint(i), "greedy", noon, time.Hour); mine {
 			last = l
 		}
 	}
 	assert.Equal(t, 10, ls.Len())
-	_, mine := ls.Ask("other", "modest", 1, noon, time.Second)
+	_, mine := ls.ask(1, "other", "modest", noon, time.Second)
 	assert.True(t, mine)
 	ls.End(last, true)
-	_, mine = ls.Ask("more", "greedy", 1, noon, time.Second)
+	_, mine = ls.ask(1, "more", "greedy", noon, time.Second)
 	assert.True(t, mine)
 }
 
 // TestOneLeaseAtATime: however many ask, one has it; whoever waits gets it next.
 func TestOneLeaseAtATime(t *testing.T) {
-	ls := NewLeases(100)
+	ls := newLeases(100)
 	var holding, most, had atomic.Int64
 	var all sync.WaitGroup
 	for range 64 {
 		all.Go(func() {
 			for {
-				l, mine := ls.Ask("key", "app", 0, noon, time.Hour)
+				l, mine := ls.ask(0, "key", "app", noon, time.Hour)
 				if !mine {
 					<-l.Done()
 					continue

@@ -163,7 +163,6 @@ var route = policy.Route{Name: "fragments", Enabled: true, Obey: policy.ObeyReva
 // Look finds a fragment, or gives the right to fill it.
 func (f *Fragments) Look(id ID, ask Ask, now time.Time) Answer {
 	// Before the entry is found: what is given on this stamp is not newer than the stamp says.
-	stamp := f.Barrier.Stamp()
 	var room [256]byte
 	canonical := key.AppendFragment(room[:0], id.Namespace, id.Key)
 	in := decide.Input{Route: &route, Enabled: true, Now: now, Lost: f.Barrier.Doubts(now),
@@ -190,7 +189,7 @@ func (f *Fragments) Look(id ID, ask Ask, now time.Time) Answer {
 		}
 	}
 	if ask.Lease > 0 {
-		lease, mine := f.Leases.Ask(string(canonical), id.Namespace, stamp, now, ask.Lease)
+		lease, mine := f.Leases.Ask(string(canonical), id.Namespace, now, ask.Lease)
 		switch {
 		case mine && a.State == Missing:
 			a.State, a.Lease = Yours, lease
