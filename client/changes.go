@@ -77,7 +77,9 @@ type ChangeTrial struct {
 }
 
 // SendChanges tells of changes, after their commit; source "" where the policy has one
-// webhook, or none. It returns when what they make stale is purged.
+// webhook, or none. It returns when what they make stale is purged. StatusOf the error is 422
+// if the policy has no such webhook, or several and none is named, and 503 while the ledger
+// cannot be written to: then send them again.
 func (c *Client) SendChanges(ctx context.Context, source string, changes ...Change) (ChangeRun, error) {
 	q := url.Values{}
 	if source != "" {
@@ -87,8 +89,9 @@ func (c *Client) SendChanges(ctx context.Context, source string, changes ...Chan
 	return out, c.call(ctx, "POST", "/v1/changes", q, map[string]any{"changes": changes}, &out)
 }
 
-// Changed tells of one thing that changed, after the commit: before nil is a create,
-// after nil a delete. Values are structs or maps, as encoding/json writes them.
+// Changed tells of one thing that changed, after the commit: before nil is a create, after nil
+// a delete. Values are structs or maps, as encoding/json writes them. The error is that of
+// encoding a value, or as with SendChanges.
 func (c *Client) Changed(ctx context.Context, kind string, before, after any) (ChangeRun, error) {
 	return c.SendChanges(ctx, "", ChangeOf(kind, before, after))
 }
@@ -104,19 +107,22 @@ func ChangeOf(kind string, before, after any) Change {
 	return Change{Kind: kind, Op: op, Before: before, After: after}
 }
 
-// TryChange shows what the rules make of a change, and purges nothing.
+// TryChange shows what the rules make of a change, and purges nothing. StatusOf the error is
+// 422 for a change that makes no sense.
 func (c *Client) TryChange(ctx context.Context, change Change) (ChangeTrial, error) {
 	var out ChangeTrial
 	return out, c.call(ctx, "POST", "/v1/changes/try", nil, change, &out)
 }
 
-// RunChanges reads a table now; source "" where there is only one.
+// RunChanges reads a table now; source "" where there is only one. StatusOf the error is 422
+// for a source that the policy does not have, and 409 while it is being read already.
 func (c *Client) RunChanges(ctx context.Context, source string) (ChangeRun, error) {
 	var out ChangeRun
 	return out, c.call(ctx, "POST", "/v1/changes/run", nil, map[string]string{"source": source}, &out)
 }
 
 // ChangeRuns lists what was read, newest first; source "" for all, before 0 from the end.
+// StatusOf the error is 503 while the database cannot be reached.
 func (c *Client) ChangeRuns(ctx context.Context, source string, before int64, limit int) ([]ChangeRun, error) {
 	q := url.Values{"limit": {strconv.Itoa(limit)}}
 	if source != "" {
@@ -132,7 +138,8 @@ func (c *Client) ChangeRuns(ctx context.Context, source string, before int64, li
 	return out.Runs, err
 }
 
-// ChangesStatus tells how the sources are, also when they are not well.
+// ChangesStatus tells how the sources are, also when they are not well. The error says that
+// the node cannot be asked.
 func (c *Client) ChangesStatus(ctx context.Context) (ChangesStatus, error) {
 	var out ChangesStatus
 	err := c.call(ctx, "GET", "/v1/changes/status", nil, nil, &out)

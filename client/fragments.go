@@ -85,8 +85,10 @@ func (s *Fragments) Settle() { s.behind.Wait() }
 // lives no longer than they do.
 //
 // What may be used stale is returned at once, and filled behind the caller: fill then runs on
-// after the caller has returned, in a context that is not cancelled with the caller's.
-// An error of fill is returned and not stored. The bytes must not be changed.
+// after the caller has returned, in a context that is not cancelled with the caller's. An
+// error of fill is returned and not stored. The bytes must not be changed. The error is that
+// of fill, of a Fragment that cannot have a key, or of ctx; a node that cannot be reached is
+// none: the fragment is then filled here.
 func (s *Fragments) LoadOrFill(ctx context.Context, f Fragment, fill func(ctx context.Context) ([]byte, error)) ([]byte, error) {
 	found, err := s.LoadOrFillAll(ctx, []Fragment{f}, func(ctx context.Context, _ int) ([]byte, error) { return fill(ctx) })
 	if err != nil {
@@ -97,7 +99,8 @@ func (s *Fragments) LoadOrFill(ctx context.Context, f Fragment, fill func(ctx co
 
 // LoadOrFillAll does the same for many fragments: one round trip finds them, those that are
 // missing are filled side by side (FragmentOptions.Parallel), and one round trip stores them.
-// The results stand in the order of all; the first error of a fill is returned, after the others have ended.
+// The results stand in the order of all; the first error of a fill is returned, after the
+// others have ended. Errors are those of LoadOrFill.
 func (s *Fragments) LoadOrFillAll(ctx context.Context, all []Fragment, fill func(ctx context.Context, i int) ([]byte, error)) ([][]byte, error) {
 	return s.load(ctx, all, false, fill)
 }
@@ -440,7 +443,8 @@ func plain(a *answer) ([]byte, error) {
 	return io.ReadAll(r)
 }
 
-// Drop removes a fragment on every node, whatever its state. The token needs the right fragments.
+// Drop removes a fragment on every node, whatever its state. The token needs the right
+// fragments. StatusOf the error is 503 while the ledger cannot be written to.
 func (s *Fragments) Drop(ctx context.Context, f Fragment) (PurgeResult, error) {
 	key, err := f.Key()
 	if err != nil {

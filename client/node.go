@@ -18,7 +18,8 @@ type Route struct {
 	Figures RatioRow `json:"figures"`
 }
 
-// Routes lists the routes, in the policy's order, with their figures since a time.
+// Routes lists the routes, in the policy's order, with their figures since a time. The error
+// says that the node cannot be asked, or does not know the token (StatusOf 401, 403).
 func (c *Client) Routes(ctx context.Context, since string) ([]Route, error) {
 	var out struct {
 		Routes []Route `json:"routes"`
@@ -27,8 +28,9 @@ func (c *Client) Routes(ctx context.Context, since string) ([]Route, error) {
 	return out.Routes, err
 }
 
-// SwitchRoute turns a route on or off, at once and without losing what is stored; "*"
-// means all routes.
+// SwitchRoute turns a route on or off, at once and without losing what is stored; "*" means
+// all routes. StatusOf the error is 404 for a name that nothing has, and 409 where the policy
+// itself says that the route is off.
 func (c *Client) SwitchRoute(ctx context.Context, name string, on bool) error {
 	return c.call(ctx, "PATCH", "/v1/routes/"+url.PathEscape(name), nil, map[string]bool{"enabled": on}, nil)
 }
@@ -95,7 +97,8 @@ type UnstoredAnswer struct {
 	Why    string    `json:"why" doc:"A sentence, with the section of the standard behind it"`
 }
 
-// Explain asks what would be done with a request. Nothing is fetched or changed.
+// Explain asks what would be done with a request. Nothing is fetched or changed. StatusOf the
+// error is 422 for a request that is not one, and 409 while there is no policy.
 func (c *Client) Explain(ctx context.Context, r ExplainRequest) (Explanation, error) {
 	var out Explanation
 	return out, c.call(ctx, "POST", "/v1/explain", nil, r, &out)
@@ -122,13 +125,14 @@ type Policy struct {
 	Touched int64 `json:"touched,omitempty"`
 }
 
-// Policy returns the policy in force.
+// Policy returns the policy in force. StatusOf the error is 404 while there is none.
 func (c *Client) Policy(ctx context.Context) (Policy, error) {
 	var out Policy
 	return out, c.call(ctx, "GET", "/v1/policy", nil, nil, &out)
 }
 
-// ApplyPolicy checks a policy and puts it in force on every node.
+// ApplyPolicy checks a policy and puts it in force on every node. The error is a *Problem with
+// each mistake and its line (StatusOf 422): the policy before then stays in force.
 func (c *Client) ApplyPolicy(ctx context.Context, source, note string) (Policy, error) {
 	var out Policy
 	return out, c.call(ctx, "PUT", "/v1/policy", nil, map[string]string{"source": source, "note": note}, &out)
@@ -153,7 +157,7 @@ type Node struct {
 	Marks        int              `json:"marks" doc:"Purges kept apart"`
 }
 
-// Nodes lists the nodes.
+// Nodes lists the nodes. The error says that the node cannot be asked.
 func (c *Client) Nodes(ctx context.Context) ([]Node, error) {
 	var out struct {
 		Nodes []Node `json:"nodes"`
@@ -174,13 +178,14 @@ type Token struct {
 }
 
 // CreateToken makes a token; its Secret is shown this once. With the right fragments it is
-// kept to the fragments of one application, its namespace; else that is "".
+// kept to the fragments of one application, its namespace; else that is "". StatusOf the error
+// is 422 for rights or a name that are not valid.
 func (c *Client) CreateToken(ctx context.Context, name string, rights []string, namespace string) (Token, error) {
 	var out Token
 	return out, c.call(ctx, "POST", "/v1/tokens", nil, map[string]any{"name": name, "rights": rights, "namespace": namespace}, &out)
 }
 
-// Tokens lists all tokens.
+// Tokens lists all tokens. StatusOf the error is 503 while the database cannot be reached.
 func (c *Client) Tokens(ctx context.Context) ([]Token, error) {
 	var out struct {
 		Tokens []Token `json:"tokens"`
@@ -189,7 +194,7 @@ func (c *Client) Tokens(ctx context.Context) ([]Token, error) {
 	return out.Tokens, err
 }
 
-// RevokeToken ends a token.
+// RevokeToken ends a token. StatusOf the error is 404 if there is none with this ID.
 func (c *Client) RevokeToken(ctx context.Context, id string) error {
 	return c.call(ctx, "DELETE", "/v1/tokens/"+url.PathEscape(id), nil, nil, nil)
 }

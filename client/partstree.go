@@ -20,6 +20,7 @@ type FragmentName struct {
 }
 
 // FragmentNames lists the names, those asked for most first, with their figures since a time.
+// StatusOf the error is 503 while the database cannot be reached.
 func (c *Client) FragmentNames(ctx context.Context, since string) ([]FragmentName, error) {
 	var out struct {
 		Names []FragmentName `json:"names"`
@@ -42,7 +43,8 @@ type PartsTree struct {
 	Parts  []PartsTree `json:"parts"`
 }
 
-// PartsTree tells what a page (by its URL) or a fragment (NAMESPACE/KEY) was made of.
+// PartsTree tells what a page (by its URL) or a fragment (NAMESPACE/KEY) was made of. StatusOf
+// the error is 404 if nothing of that name is stored.
 func (c *Client) PartsTree(ctx context.Context, name string) (PartsTree, error) {
 	var out PartsTree
 	return out, c.call(ctx, "GET", "/v1/made-of", url.Values{"name": {name}}, nil, &out)

@@ -72,13 +72,16 @@ type Purge struct {
 	Nodes    []PurgeNode `json:"nodes"`
 }
 
-// Purge gives the order, or previews it. It returns when every live node has applied it.
+// Purge gives the order, or previews it. It returns when every live node has applied it. The
+// error is a *Problem: StatusOf 422 if it names what cannot be, and 503 if the ledger could
+// not take it or it is not known whether it has; the text says which.
 func (c *Client) Purge(ctx context.Context, r PurgeRequest) (PurgeResult, error) {
 	var out PurgeResult
 	return out, c.call(ctx, "POST", "/v1/purges", nil, r, &out)
 }
 
-// Purges lists the ledger, newest first; before 0 begins at its end.
+// Purges lists the ledger, newest first; before 0 begins at its end. StatusOf the error is 503
+// while the database cannot be reached.
 func (c *Client) Purges(ctx context.Context, before uint64, limit int) ([]Purge, error) {
 	q := url.Values{"limit": {strconv.Itoa(limit)}}
 	if before > 0 {
@@ -91,7 +94,8 @@ func (c *Client) Purges(ctx context.Context, before uint64, limit int) ([]Purge,
 	return out.Purges, err
 }
 
-// PurgeBySequence returns one entry of the ledger.
+// PurgeBySequence returns one entry of the ledger. StatusOf the error is 404 if the ledger has
+// none at that sequence.
 func (c *Client) PurgeBySequence(ctx context.Context, sequence uint64) (Purge, error) {
 	var out Purge
 	return out, c.call(ctx, "GET", fmt.Sprintf("/v1/purges/%d", sequence), nil, nil, &out)
@@ -133,12 +137,14 @@ type EntryTag struct {
 	From string `json:"from" doc:"route: the policy's template; origin: the answer named it"`
 }
 
-// EntriesOf lists entries that carry a tag, or (tag "") any.
+// EntriesOf lists entries that carry a tag, or (tag "") any. The error says that the node
+// cannot be asked.
 func (c *Client) EntriesOf(ctx context.Context, tag string, limit int) ([]Entry, error) {
 	return c.entries(ctx, "tag", tag, limit)
 }
 
-// EntriesOfRoute lists entries of a route, or fragments of a name (NAMESPACE/NAME).
+// EntriesOfRoute lists entries of a route, or fragments of a name (NAMESPACE/NAME). The error
+// says that the node cannot be asked.
 func (c *Client) EntriesOfRoute(ctx context.Context, route string, limit int) ([]Entry, error) {
 	return c.entries(ctx, "route", route, limit)
 }
@@ -155,7 +161,8 @@ func (c *Client) entries(ctx context.Context, by, name string, limit int) ([]Ent
 	return out.Entries, err
 }
 
-// Tags lists the tags that begin with prefix, those with most entries first.
+// Tags lists the tags that begin with prefix, those with most entries first. The error says
+// that the node cannot be asked.
 func (c *Client) Tags(ctx context.Context, prefix string, limit int) ([]StoredTag, error) {
 	var out struct {
 		Tags []StoredTag `json:"tags"`

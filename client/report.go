@@ -52,7 +52,8 @@ type RatioQuery struct {
 	Of    string // visitors, or pieces: fragments and what the edge included
 }
 
-// Ratio returns the ratio report.
+// Ratio returns the ratio report. StatusOf the error is 422 for times that are not valid, and
+// 503 while the database cannot be reached.
 func (c *Client) Ratio(ctx context.Context, r RatioQuery) (RatioReport, error) {
 	q := url.Values{}
 	for name, value := range map[string]string{"since": r.Since, "until": r.Until, "by": r.By, "step": r.Step, "route": r.Route, "of": r.Of} {

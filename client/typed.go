@@ -33,7 +33,8 @@ func Text() Encoder[string] {
 }
 
 // LoadValue is LoadOrFill for a value. What is stored but cannot be decoded, such as what an
-// older version of the application stored, is filled anew.
+// older version of the application stored, is filled anew. Errors are those of LoadOrFill, and
+// of encoding what fill returned.
 func LoadValue[T any](ctx context.Context, s *Fragments, f Fragment, e Encoder[T], fill func(ctx context.Context) (T, error)) (T, error) {
 	found, err := LoadValues(ctx, s, []Fragment{f}, e, func(ctx context.Context, _ int) (T, error) { return fill(ctx) })
 	if err != nil {
@@ -43,7 +44,7 @@ func LoadValue[T any](ctx context.Context, s *Fragments, f Fragment, e Encoder[T
 	return found[0], nil
 }
 
-// LoadValues is LoadOrFillAll for values.
+// LoadValues is LoadOrFillAll for values. Errors are those of LoadValue.
 func LoadValues[T any](ctx context.Context, s *Fragments, all []Fragment, e Encoder[T], fill func(ctx context.Context, i int) (T, error)) ([]T, error) {
 	typed := make([]Fragment, len(all))
 	for i, f := range all {

@@ -24,7 +24,8 @@ type Finding struct {
 	Separator string    `json:"separator,omitempty" doc:"What separates the answers: a header, cookie or parameter"`
 }
 
-// Findings lists what comparisons of hits with the origin found, newest first.
+// Findings lists what comparisons of hits with the origin found, newest first. StatusOf the
+// error is 503 while the database cannot be reached.
 func (c *Client) Findings(ctx context.Context, since string) ([]Finding, error) {
 	var out struct {
 		Findings []Finding `json:"findings"`
@@ -55,8 +56,9 @@ type WatchFilter struct {
 	Keys                 bool
 }
 
-// Watch calls seen for each request as it is answered, until ctx ends. A watcher who is
-// slow misses events; it never slows the node.
+// Watch calls seen for each request as it is answered, until ctx ends. A watcher who is slow
+// misses events; it never slows the node. The error is that of seen, of ctx, or says that the
+// stream broke off; StatusOf 503: too many watch.
 func (c *Client) Watch(ctx context.Context, f WatchFilter, seen func(Event) error) error {
 	q := url.Values{}
 	for name, value := range map[string]string{"route": f.Route, "outcome": f.Outcome, "path": f.Path} {

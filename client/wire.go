@@ -248,8 +248,8 @@ func (c *Client) FragmentBody(ctx context.Context, namespace, key string) ([]byt
 	return io.ReadAll(resp.Body)
 }
 
-// DropFragment removes a fragment by its key on every node; namespace is "" with a token
-// that is for one application.
+// DropFragment removes a fragment by its key on every node; namespace is "" with a token that
+// is for one application. StatusOf the error is 503 while the ledger cannot be written to.
 func (c *Client) DropFragment(ctx context.Context, namespace, key string) (PurgeResult, error) {
 	var out PurgeResult
 	q := url.Values{}

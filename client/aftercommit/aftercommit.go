@@ -1,8 +1,3 @@
-// Package aftercommit purges what a transaction changed, after it was committed: not
-// before, since an old page could be made again meanwhile, and not when it was rolled
-// back. What is to be purged is written in the same transaction, into a table of the
-// application's own database, and leaves it when Gerastic has purged it: neither a
-// crash between the commit and the purge nor a Gerastic that cannot be reached loses it.
 package aftercommit
 
 import (
@@ -47,8 +42,8 @@ const (
 	lastPause  = time.Minute
 )
 
-// Open makes the table, if it is not there, and begins to send what an earlier process
-// left in it. Close ends that.
+// Open makes the table, if it is not there, and begins to send what an earlier process left in
+// it. Close ends that. The error is that of making the table.
 func Open(ctx context.Context, pool *pgxpool.Pool, to *client.Client, log *slog.Logger) (*Outbox, error) {
 	for _, statement := range []string{schema, aside} {
 		if _, err := pool.Exec(ctx, statement); err != nil {
@@ -175,7 +170,8 @@ type Left struct {
 	Next    time.Time       // of the next try, if it was refused
 }
 
-// Left returns what is committed and not purged, the oldest first, at most limit.
+// Left returns what is committed and not purged, the oldest first, at most limit. The error is
+// that of the database.
 func (o *Outbox) Left(ctx context.Context, limit int) ([]Left, error) {
 	rows, err := o.pool.Query(ctx, `select id, at, request::text::bytea, coalesce(refused, ''), tries, case when tries = 0 then at else next end from purge_outbox order by id limit $1`, limit)
 	if err != nil {
@@ -184,7 +180,7 @@ func (o *Outbox) Left(ctx context.Context, limit int) ([]Left, error) {
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[Left])
 }
 
-// Drop gives up a message that is left.
+// Drop gives up a message that is left. The error is that of the database.
 func (o *Outbox) Drop(ctx context.Context, id int64) error {
 	_, err := o.pool.Exec(ctx, `delete from purge_outbox where id = $1`, id)
 	return err

@@ -1,5 +1,3 @@
-// Package coding gives stored answers their other content codings, and compresses what goes out
-// as it is made.
 package coding
 
 import (

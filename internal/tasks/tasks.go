@@ -1,4 +1,3 @@
-// Package tasks owns goroutines: whoever starts one waits for it.
 package tasks
 
 import (

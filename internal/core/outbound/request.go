@@ -1,4 +1,3 @@
-// Package outbound is what of a visitor's request reaches its origin.
 package outbound
 
 import (

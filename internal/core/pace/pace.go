@@ -1,4 +1,3 @@
-// Package pace says when somebody sends or reads too slowly to be waited for.
 package pace
 
 import "time"

@@ -1,0 +1,2 @@
+// Package outbound is what of a visitor's request reaches its origin.
+package outbound

@@ -1,0 +1,2 @@
+// Package pace says when somebody sends or reads too slowly to be waited for.
+package pace

@@ -1,0 +1,2 @@
+// Package tasks owns goroutines: whoever starts one waits for it.
+package tasks
