@@ -16,12 +16,20 @@ import (
 type follower struct {
 	mu      sync.Mutex       // held while reading and applying
 	at      records.Position // of the last purge applied
+	started int              // how often this node began anew, see startOver
 	sweeps  map[tags.Stamp]*sweep
 	orders  chan *pendingPurge // to be written
 	writing atomic.Int64       // unix ns since when some are being written; 0: none are
 	counted chan *sweep        // to be noted
 	noted   signal             // some node has noted what purges did there
 	silent  silence
+}
+
+// restarts is how often this node began anew.
+func (f *follower) restarts() int {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.started
 }
 
 // sweep is the counting and freeing of what a purge matched, which goes on after the
@@ -146,6 +154,7 @@ func (n *Node) startOver(ctx context.Context, rec *records.Records) error {
 	n.ledger.at, n.ledger.sweeps = at, map[tags.Stamp]*sweep{}
 	n.barrier.Rewind(at.Sequence)
 	n.barrier.Forget(tags.Purge{All: true})
+	n.ledger.started++
 	return nil
 }
 

@@ -2,11 +2,13 @@ package node
 
 import (
 	"context"
+	"errors"
 	"fmt"
-	"gerastic.example/client/protocol"
 	"slices"
 	"sync"
 	"time"
+
+	"gerastic.example/client/protocol"
 
 	"gerastic/internal/core/tags"
 	"gerastic/internal/records"
@@ -18,6 +20,7 @@ type pendingPurge struct {
 	ctx      context.Context
 	position records.Position
 	live     []records.Alive // nodes that must apply it
+	restarts int             // of this node's ledger, when it was ordered
 	err      error
 	done     chan struct{}
 }
@@ -33,15 +36,34 @@ func (n *Node) Purge(ctx context.Context, p tags.Purge, actor, reason string) (t
 	if err != nil {
 		return 0, nil, err
 	}
-	o, err := n.write(ctx, p, actor, reason)
-	if err != nil {
+	o, own, err := n.order(ctx, rec, p, actor, reason)
+	if o == nil {
 		return 0, nil, err
 	}
-	own, err := n.ownPart(ctx, rec, o)
 	if err != nil {
 		return o.position.Sequence, nil, err
 	}
 	return o.position.Sequence, append([]records.Applied{own}, n.elsewhere(ctx, rec, o)...), nil
+}
+
+// errTakenBack says that the ledger was set back to before a purge, which this node had not
+// read by then: it is nowhere in force.
+var errTakenBack = errors.New("the ledger was set back to before the purge")
+
+// order brings a purge into the ledger and into force on this node; once more if the ledger loses
+// it before this node has read it. With an error and a pending purge it is in the ledger, and
+// nobody knows whether it is in force here.
+func (n *Node) order(ctx context.Context, rec *records.Records, p tags.Purge, actor, reason string) (*pendingPurge, records.Applied, error) {
+	for {
+		o, err := n.write(ctx, p, actor, reason)
+		if err != nil {
+			return nil, records.Applied{}, err
+		}
+		own, err := n.ownPart(ctx, rec, o)
+		if !errors.Is(err, errTakenBack) {
+			return o, own, err
+		}
+	}
 }
 
 // write brings a purge into the ledger.
@@ -49,7 +71,7 @@ func (n *Node) write(ctx context.Context, p tags.Purge, actor, reason string) (*
 	if !p.IsText() || !protocol.IsText(reason) {
 		return nil, fmt.Errorf("a name in the purge, or its reason, is not text, and the ledger takes nothing else")
 	}
-	o := &pendingPurge{Order: records.Order{Purge: p, Actor: actor, Reason: reason}, ctx: ctx, done: make(chan struct{})}
+	o := &pendingPurge{Order: records.Order{Purge: p, Actor: actor, Reason: reason}, ctx: ctx, restarts: n.ledger.restarts(), done: make(chan struct{})}
 	select {
 	case n.ledger.orders <- o:
 	case <-ctx.Done():
@@ -68,7 +90,8 @@ func (n *Node) write(ctx context.Context, p tags.Purge, actor, reason string) (*
 }
 
 // ownPart makes sure that an order which is in the ledger is in force here, whatever happens to
-// the caller, and says what it took, as far as that is counted before ctx ends.
+// the caller, and says what it took, as far as that is counted before ctx ends. errTakenBack: the
+// ledger does not have it any more.
 func (n *Node) ownPart(ctx context.Context, rec *records.Records, o *pendingPurge) (records.Applied, error) {
 	own := records.Applied{Node: n.settings.Name}
 	s := n.sweepOf(o.position)
@@ -76,7 +99,9 @@ func (n *Node) ownPart(ctx context.Context, rec *records.Records, o *pendingPurg
 		if err := n.catchUp(ctx, rec); err != nil {
 			return own, fmt.Errorf("the ledger has the purge, but cannot be read, so that it is not known whether it is in force here: %w", err)
 		}
-		if s = n.sweepOf(o.position); s == nil {
+		if s = n.sweepOf(o.position); s == nil && n.ledger.restarts() == o.restarts {
+			return own, errTakenBack
+		} else if s == nil {
 			return own, nil // everything was purged on the way
 		}
 	}
@@ -270,11 +295,8 @@ func (n *Node) invalidate(ctx context.Context, p tags.Purge, actor, reason strin
 	if err != nil {
 		return err
 	}
-	o, err := n.write(ctx, p, actor, reason)
+	o, _, err := n.order(ctx, rec, p, actor, reason)
 	if err != nil {
-		return err
-	}
-	if _, err := n.ownPart(ctx, rec, o); err != nil {
 		return err
 	}
 	o.live = slices.DeleteFunc(o.live, n.ledger.silent.of)
