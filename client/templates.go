@@ -11,7 +11,8 @@ import (
 
 // Templates returns functions with which a template wraps a block as a fragment:
 //
-//	{{fragment .Context "row" .Sailing (parts .Sailing.ID) (version .Sailing.Updated) (lifetime "1h") (tags (printf "sailing:%d" .Sailing.ID))}}
+//	{{fragment .Context "row" .Sailing (parts .Sailing.ID) (version .Sailing.Updated)
+//	           (lifetime "1h") (tags (printf "sailing:%d" .Sailing.ID))}}
 //
 // executes the template "row" unless what it made is stored. The first argument is the
 // request's context. The template gets an Inside: .Data is what was passed, and .Context what
@@ -19,7 +20,8 @@ import (
 // templates when a page is made, so that the functions can be there before them:
 //
 //	var pages *template.Template
-//	pages = template.Must(template.New("").Funcs(fragments.Templates(func() *template.Template { return pages })).ParseFS(…))
+//	functions := fragments.Templates(func() *template.Template { return pages })
+//	pages = template.Must(template.New("").Funcs(functions).ParseFS(…))
 func (s *Fragments) Templates(set func() *template.Template) template.FuncMap {
 	return template.FuncMap{
 		"fragment": func(ctx context.Context, name string, data any, options ...FragmentOption) (template.HTML, error) {

@@ -114,14 +114,20 @@ func (ls *Leases) Get(id, key string) (*Lease, error) {
 	return nil, ErrNoLease
 }
 
-// End ends a lease. stored says that what it brought is in the store: then those that ran
-// out before it are worth nothing any more.
-func (ls *Leases) End(l *Lease, stored bool) {
+// GiveUp ends a lease that brought nothing.
+func (ls *Leases) GiveUp(l *Lease) {
 	ls.mu.Lock()
 	defer ls.mu.Unlock()
 	ls.end(l)
-	for before := l.before; stored && before != nil; before = before.before {
-		ls.end(before)
+}
+
+// Stored ends a lease, now that what it brought is in the store: those that ran out before it are
+// worth nothing any more.
+func (ls *Leases) Stored(l *Lease) {
+	ls.mu.Lock()
+	defer ls.mu.Unlock()
+	for ; l != nil; l = l.before {
+		ls.end(l)
 	}
 }
 

@@ -60,14 +60,14 @@ func TestLeases(t *testing.T) {
 	assert.True(t, mine, "so another may try")
 	got, err := ls.Get(first.ID, "a")
 	assert.NoError(t, err, "the late one may still store, if nobody was faster")
-	ls.End(got, true)
+	ls.Stored(got)
 	assert.True(t, ended(first))
 	_, err = ls.Get(second.ID, "a")
 	assert.NoError(t, err, "and does not end the newer one")
 
 	third, mine := ls.ask(9, "a", "app", later.Add(2*time.Second), time.Second)
 	require.True(t, mine)
-	ls.End(third, true)
+	ls.Stored(third)
 	_, err = ls.Get(second.ID, "a")
 	assert.ErrorIs(t, err, ErrNoLease, "a newer fill was stored")
 	assert.True(t, ended(second))
@@ -101,7 +101,7 @@ func TestPromise6OneApplicationCannotHaveAllLeases(t *testing.T) {
 	assert.Equal(t, 10, ls.Len())
 	_, mine := ls.ask(1, "other", "modest", noon, time.Second)
 	assert.True(t, mine)
-	ls.End(last, true)
+	ls.Stored(last)
 	_, mine = ls.ask(1, "more", "greedy", noon, time.Second)
 	assert.True(t, mine)
 }
@@ -124,7 +124,11 @@ func TestOneLeaseAtATime(t *testing.T) {
 				}
 				had.Add(1)
 				holding.Add(-1)
-				ls.End(l, had.Load()%2 == 0)
+				if had.Load()%2 == 0 {
+					ls.Stored(l)
+				} else {
+					ls.GiveUp(l)
+				}
 				return
 			}
 		})

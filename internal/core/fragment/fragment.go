@@ -321,22 +321,22 @@ func (f *Fragments) Put(id ID, in Fill) error {
 	e.Prepare()
 	// A purge of any of its tags since the lease was given: it may show what was before.
 	if !f.Barrier.Spares(&e.Subject) {
-		f.Leases.End(lease, false)
+		f.Leases.GiveUp(lease)
 		return &Refusal{Overtaken, "a purge came while it was being made, so that it may show what was before; ask for the fragment again"}
 	}
 	switch err := f.Store.Put(e, now); {
 	case errors.Is(err, store.ErrOvertaken):
-		f.Leases.End(lease, false)
+		f.Leases.GiveUp(lease)
 		return &Refusal{Overtaken, fill.ErrNoLease.Error()}
 	case err != nil:
-		f.Leases.End(lease, false)
+		f.Leases.GiveUp(lease)
 		return &Refusal{TooLarge, fmt.Sprintf("%d bytes do not fit into the store", len(in.Body))}
 	}
 	if !f.Leases.Known(lease.ID) { // a change that the ledger could not take ended it at this moment
 		f.Store.Remove(e, store.Purged)
 		return &Refusal{Overtaken, fill.ErrNoLease.Error()}
 	}
-	f.Leases.End(lease, true)
+	f.Leases.Stored(lease)
 	return nil
 }
 
@@ -346,7 +346,7 @@ func (f *Fragments) GiveBack(id ID, lease string) error {
 	if err != nil {
 		return &Refusal{Overtaken, err.Error()}
 	}
-	f.Leases.End(l, false)
+	f.Leases.GiveUp(l)
 	return nil
 }
 

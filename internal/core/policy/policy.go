@@ -11,7 +11,7 @@ import (
 	"gerastic/internal/core/tags"
 )
 
-// Policy is a compiled rule file.
+// Policy is a compiled policy.
 type Policy struct {
 	Enabled bool
 	Origins []*Origin

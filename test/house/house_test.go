@@ -1,0 +1,225 @@
+package house
+
+import (
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"os"
+	"path"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// file is a Go file of the project.
+type file struct {
+	path  string // from the project's root
+	set   *token.FileSet
+	ast   *ast.File
+	lines []string
+}
+
+// files are those of directories, without tests unless they are asked for by name.
+func files(t *testing.T, with func(path string) bool) (all []file) {
+	err := filepath.WalkDir("../..", func(name string, d os.DirEntry, err error) error {
+		require.NoError(t, err)
+		name = strings.TrimPrefix(filepath.ToSlash(name), "../../")
+		switch {
+		case d.IsDir() && (d.Name() == "node_modules" || d.Name() == ".git"):
+			return filepath.SkipDir
+		case d.IsDir() || !strings.HasSuffix(name, ".go") || !with(name):
+			return nil
+		}
+		text, err := os.ReadFile("../../" + name)
+		require.NoError(t, err)
+		set := token.NewFileSet()
+		parsed, err := parser.ParseFile(set, name, text, parser.ParseComments)
+		require.NoError(t, err)
+		all = append(all, file{name, set, parsed, strings.Split(string(text), "\n")})
+		return nil
+	})
+	require.NoError(t, err)
+	require.NotEmpty(t, all)
+	return all
+}
+
+func program(name string) bool { return !strings.HasSuffix(name, "_test.go") }
+
+// rooms says what each room may use of the others. What stands in none of the lists may be used
+// by nobody but node, cli and tests.
+var rooms = map[string][]string{
+	"internal/core/":         {"internal/core/", "client/protocol"},
+	"internal/core/tags/":    {"client/protocol"},
+	"internal/core/pace/":    {},
+	"internal/core/changes/": {"internal/core/httprules", "internal/core/tags", "client/protocol"},
+	"internal/core/key/":     {"internal/core/httprules"},
+	"internal/core/fill/":    {"internal/core/tags"},
+	"internal/tasks/":        {},
+	"internal/readahead/":    {},
+	"internal/gate/":         {"internal/core/"},
+	"internal/coding/":       {"internal/core/", "internal/tasks"},
+	"internal/origin/":       {"internal/core/"},
+	"internal/fetch/":        {"internal/core/", "internal/origin", "internal/coding", "internal/readahead", "internal/tasks", "client/protocol"},
+	"internal/edge/":         {"internal/core/", "internal/fetch", "internal/coding", "internal/readahead", "internal/tasks", "client/protocol"},
+	"internal/records/":      {"internal/core/", "client/protocol"},
+	"internal/detect/":       {"internal/core/", "internal/records", "client/protocol"},
+	"internal/control/":      {"internal/core/", "internal/edge", "internal/detect", "internal/records", "internal/gate", "client"},
+	"internal/localpg/":      {},
+	"internal/node/":         {"internal/", "client"},
+	"internal/cli/":          {"internal/", "client", "demo", "console"},
+	"client/":                {"client"},
+	"demo/":                  {"internal/", "client", "console"},
+}
+
+// TestRoomsDoNotReachThroughEachOther: the narrowest room that a file stands in says what it may
+// import of the project's own.
+func TestRoomsDoNotReachThroughEachOther(t *testing.T) {
+	for _, f := range files(t, func(name string) bool { return program(name) && !strings.HasPrefix(name, "test/") }) {
+		room := ""
+		for name := range rooms {
+			if strings.HasPrefix(f.path, name) && len(name) > len(room) {
+				room = name
+			}
+		}
+		if room == "" {
+			continue // main packages
+		}
+		for _, i := range f.ast.Imports {
+			name, _ := strconv.Unquote(i.Path.Value)
+			ours, isOurs := strings.CutPrefix(name, "gerastic/")
+			if inClient, ok := strings.CutPrefix(name, "gerastic.example/"); ok {
+				ours, isOurs = inClient, true
+			}
+			if !isOurs {
+				continue
+			}
+			assert.True(t, slices.ContainsFunc(rooms[room], func(may string) bool { return strings.HasPrefix(ours+"/", may) }), "%s imports %s, which %s may not use", f.path, name, room)
+		}
+	}
+}
+
+// short are the rooms whose functions are held to a length, a number of branches, and to
+// parameters that say what they are.
+var short = []string{"internal/edge/", "internal/fetch/", "internal/core/fill/", "internal/origin/"}
+
+const (
+	mostLines    = 60
+	mostBranches = 15
+)
+
+func TestFunctionsFitAScreen(t *testing.T) {
+	seen := 0
+	for _, f := range files(t, program) {
+		if !slices.ContainsFunc(short, func(room string) bool { return strings.HasPrefix(f.path, room) }) {
+			continue
+		}
+		for _, d := range f.ast.Decls {
+			fn, ok := d.(*ast.FuncDecl)
+			if !ok || fn.Body == nil {
+				continue
+			}
+			seen++
+			where := f.set.Position(fn.Pos()).String() + " " + fn.Name.Name
+			assert.LessOrEqual(t, f.set.Position(fn.End()).Line-f.set.Position(fn.Pos()).Line+1, mostLines, "%s is too long", where)
+			assert.LessOrEqual(t, branches(fn), mostBranches, "%s has too many branches", where)
+			for _, p := range fn.Type.Params.List {
+				id, _ := p.Type.(*ast.Ident)
+				assert.False(t, id != nil && id.Name == "bool", "%s takes a boolean; name what it means, in a struct or a type", where)
+			}
+		}
+	}
+	assert.Greater(t, seen, 300)
+}
+
+// branches counts the places where a function goes one way or another.
+func branches(fn *ast.FuncDecl) (n int) {
+	ast.Inspect(fn, func(node ast.Node) bool {
+		switch node := node.(type) {
+		case *ast.IfStmt, *ast.ForStmt, *ast.RangeStmt:
+			n++
+		case *ast.CaseClause:
+			n += min(1, len(node.List))
+		case *ast.CommClause:
+			if node.Comm != nil {
+				n++
+			}
+		case *ast.BinaryExpr:
+			if node.Op == token.LAND || node.Op == token.LOR {
+				n++
+			}
+		}
+		return true
+	})
+	return n
+}
+
+// unwanted are words that comments do not use, with what they use instead.
+var unwanted = map[*regexp.Regexp]string{
+	regexp.MustCompile(`\btells? whether\b`):               "reports whether",
+	regexp.MustCompile(`\b(he|him|his|himself|she|her)\b`): "they",
+	regexp.MustCompile(`\brule file\b`):                    "policy",
+	regexp.MustCompile(`\bsoft purge`):                     "a purge that softens",
+}
+
+// longest is how long a line may be that is nothing but a comment, in characters.
+const longest = 120
+
+func TestCommentsArePlain(t *testing.T) {
+	for _, f := range files(t, func(string) bool { return true }) {
+		for _, group := range f.ast.Comments {
+			for _, c := range group.List {
+				at := f.set.Position(c.Pos())
+				for word, better := range unwanted {
+					assert.False(t, word.MatchString(c.Text) && !strings.HasPrefix(f.path, "test/house/"), "%s: write %q\n%s", at, better, c.Text)
+				}
+				if line := strings.TrimLeft(f.lines[at.Line-1], "\t"); strings.HasPrefix(line, "//") && !strings.HasPrefix(line, "//go:") {
+					assert.LessOrEqual(t, len([]rune(line)), longest, "%s is a long comment", at)
+				}
+			}
+		}
+	}
+}
+
+// TestEachPackageSaysWhatItIs in a doc.go.
+func TestEachPackageSaysWhatItIs(t *testing.T) {
+	documented, packages := map[string]bool{}, map[string]bool{}
+	for _, f := range files(t, program) {
+		if dir := path.Dir(f.path); f.ast.Name.Name != "main" {
+			packages[dir] = true
+			documented[dir] = documented[dir] || path.Base(f.path) == "doc.go" && f.ast.Doc != nil
+		}
+	}
+	for dir := range packages {
+		assert.True(t, documented[dir], "%s has no doc.go", dir)
+	}
+}
+
+// TestProseIsBroken: lines of the documents fit a screen, but for tables, code and what is made
+// from the code.
+func TestProseIsBroken(t *testing.T) {
+	documents, err := filepath.Glob("../../docs/*.md")
+	require.NoError(t, err)
+	for _, name := range append(documents, "../../README.md") {
+		if path.Base(name) == "commands.md" {
+			continue
+		}
+		text, err := os.ReadFile(name)
+		require.NoError(t, err)
+		code := false
+		for i, line := range strings.Split(string(text), "\n") {
+			trimmed := strings.TrimSpace(line)
+			if strings.HasPrefix(trimmed, "```") {
+				code = !code
+			}
+			if !code && !strings.HasPrefix(trimmed, "|") {
+				assert.LessOrEqual(t, len([]rune(line)), longest, "%s:%d", name, i+1)
+			}
+		}
+	}
+}
