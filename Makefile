@@ -3,7 +3,7 @@
 SHELL := /bin/bash -o pipefail
 DEMO_FLAGS ?=
 ATTACK_FLAGS ?=
-CONSOLE_SOURCES := $(shell find console -path console/node_modules -prune -o -path console/dist -prune -o -type f -print)
+CONSOLE_SOURCES := $(shell find console -path console/node_modules -prune -o -path console/dist -prune -o -path console/test -prune -o -type f -print)
 GO_SOURCES := $(shell find . -name node_modules -prune -o \( -name '*.go' -o -name '*.sql' -o -name '*.html' -o -name '*.css' -o -name 'policy.yaml' \) -print)
 
 .PHONY: demo test soak bench attack generate build lint packages browser frameworks screenshots clean
@@ -13,6 +13,7 @@ demo: packages build
 
 # The applications of test/frameworks want the machine for themselves, and so do the others.
 test: packages browser frameworks build lint
+	cd console && npm run --silent test
 	cd client && go test -race ./...
 	go test -race -timeout 8m $$(go list ./... | grep -v /test/frameworks)
 	go test -race -timeout 4m ./test/frameworks

@@ -4,11 +4,15 @@ import (
 	"context"
 	"fmt"
 	"io/fs"
+	"regexp"
+	"slices"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
 
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -16,55 +20,92 @@ import (
 	"gerastic/test/browser"
 )
 
-// TestConsole drives the console in a real browser: sign in, see the figures change
-// after visits, switch a route, purge a tag, see its history.
+// screen is the console in a real browser.
+type screen struct {
+	tab     context.Context
+	control string
+}
+
+func (s screen) do(t *testing.T, actions ...chromedp.Action[chromedp.Void]) {
+	t.Helper()
+	step, stop := context.WithTimeout(s.tab, 20*time.Second)
+	defer stop()
+	require.NoError(t, chromedp.Do(step, actions...))
+}
+
+func (s screen) text(t *testing.T, selector string) string {
+	t.Helper()
+	step, stop := context.WithTimeout(s.tab, 20*time.Second)
+	defer stop()
+	text, err := chromedp.Run(step, chromedp.Text(selector))
+	require.NoError(t, err, selector)
+	return text
+}
+
+func (s screen) evaluate(t *testing.T, script string) string {
+	t.Helper()
+	v, err := chromedp.Run(s.tab, chromedp.Evaluate[any](script))
+	require.NoError(t, err, script)
+	return fmt.Sprint(v)
+}
+
+func (s screen) count(t *testing.T, selector string) int {
+	t.Helper()
+	n, err := strconv.Atoi(s.evaluate(t, "document.querySelectorAll("+strconv.Quote(selector)+").length"))
+	require.NoError(t, err)
+	return n
+}
+
+// open goes to a page and waits for what it shows; no page is wider than the window.
+func (s screen) open(t *testing.T, page string, shows ...string) {
+	t.Helper()
+	s.do(t, chromedp.Navigate(s.control+page))
+	for _, selector := range shows {
+		s.do(t, chromedp.WaitVisible(selector))
+	}
+	assert.Equal(t, "true", s.evaluate(t, "document.documentElement.scrollWidth <= 1280"), page)
+}
+
+// TestConsole drives the console, page by page, as a person would.
 func TestConsole(t *testing.T) {
 	_, err := fs.Stat(console.Files(), "index.html")
 	require.NoError(t, err, "the console is not built; run: make build")
-	limit, cancel := context.WithTimeout(ctx, 2*time.Minute)
+	limit, cancel := context.WithTimeout(ctx, 3*time.Minute)
 	defer cancel()
 	tab, end, err := browser.Start(limit, 1280, 800)
 	require.NoError(t, err, "Chromium is needed; run: make browser")
 	defer end()
-	control := company.Node.ControlURL()
-	do := func(actions ...chromedp.Action[chromedp.Void]) {
-		t.Helper()
-		step, stop := context.WithTimeout(tab, 20*time.Second)
-		defer stop()
-		require.NoError(t, chromedp.Do(step, actions...))
+	s := screen{tab, company.Node.ControlURL()}
+	require.True(t, t.Run("sign in", s.signIn))
+	for _, page := range []struct {
+		name string
+		test func(*testing.T)
+	}{
+		{"overview", s.overview}, {"routes", s.routes}, {"purge", s.purge}, {"names of a purge", s.purgeNames}, {"tags", s.tags},
+		{"fragments", s.fragments}, {"panel on a page", s.panel}, {"changes", s.changes}, {"live", s.live},
+		{"findings", s.findings}, {"keyboard", s.keyboard}, {"appearance", s.appearance}, {"sign out", s.signOut},
+	} {
+		t.Run(page.name, page.test)
 	}
-	text := func(selector string) string {
-		t.Helper()
-		step, stop := context.WithTimeout(tab, 20*time.Second)
-		defer stop()
-		s, err := chromedp.Run(step, chromedp.Text(selector))
-		require.NoError(t, err, selector)
-		return s
-	}
-	evaluate := func(script string) string {
-		t.Helper()
-		v, err := chromedp.Run(tab, chromedp.Evaluate[any](script))
-		require.NoError(t, err, script)
-		return fmt.Sprint(v)
-	}
+}
 
-	// A wrong token is refused in words; the right one leads to where one wanted to go.
-	do(chromedp.Navigate(control+"/purge"), chromedp.WaitVisible("#token"), chromedp.SendKeys("#token", "guess"), chromedp.Click("button[type=submit]"), chromedp.WaitVisible("[role=alert]"))
-	assert.Contains(t, text("[role=alert]"), "admin.token")
-	do(chromedp.SendKeys("#token", "\b\b\b\b\b"+company.Token), chromedp.Click("button[type=submit]"), chromedp.WaitVisible("#history"))
-	assert.Equal(t, "", evaluate("document.cookie"), "scripts cannot read the session")
-	assert.NotContains(t, evaluate("JSON.stringify({...localStorage, ...sessionStorage})"), "ger_")
+// A wrong token is refused in words; the right one leads to where one wanted to go.
+func (s screen) signIn(t *testing.T) {
+	s.open(t, "/purge", "#token")
+	s.do(t, chromedp.SendKeys("#token", "guess"), chromedp.Click("button[type=submit]"), chromedp.WaitVisible("[role=alert]"))
+	assert.Contains(t, s.text(t, "[role=alert]"), "admin.token")
+	s.do(t, chromedp.SendKeys("#token", "\b\b\b\b\b"+company.Token), chromedp.Click("button[type=submit]"), chromedp.WaitVisible("#history"))
+	assert.Equal(t, "", s.evaluate(t, "document.cookie"), "scripts cannot read the session")
+	assert.NotContains(t, s.evaluate(t, "JSON.stringify({...localStorage, ...sessionStorage})"), "ger_")
+}
 
-	// The figures move with the visitors, without a click.
-	do(chromedp.Navigate(control+"/?since=7d"), chromedp.WaitVisible("#requests .value"), chromedp.WaitVisible("canvas"))
+// The figures move with the visitors, without a click.
+func (s screen) overview(t *testing.T) {
+	s.open(t, "/?since=7d", "#requests .value", "canvas")
+	digits := regexp.MustCompile(`\D`)
 	requests := func() int {
-		var n int
-		_, _ = fmt.Sscan(strings.Map(func(r rune) rune {
-			if r >= '0' && r <= '9' {
-				return r
-			}
-			return -1
-		}, text("#requests .value")), &n)
+		n, err := strconv.Atoi(digits.ReplaceAllString(s.text(t, "#requests .value"), ""))
+		require.NoError(t, err)
 		return n
 	}
 	before := requests()
@@ -72,116 +113,158 @@ func TestConsole(t *testing.T) {
 		visit(t, "/vessels/6")
 	}
 	eventually(t, "the overview counts the visits", func() bool { return requests() >= before+25 })
-	assert.Regexp(t, `\d+\.\d %`, text("#hit-ratio .value"))
-	assert.Equal(t, "2", evaluate("document.querySelectorAll('canvas').length"))
-	assert.Equal(t, "true", evaluate("document.documentElement.scrollWidth <= 1280"))
+	assert.Regexp(t, `\d+\.\d %`, s.text(t, "#hit-ratio .value"))
+	assert.Equal(t, 2, s.count(t, "canvas"))
+	s.do(t, chromedp.Click("summary"))
+	eventually(t, "the figures behind the charts", func() bool { return s.count(t, "details tbody td.number") > 0 })
+	assert.Contains(t, s.text(t, "details"), "byte hit ratio")
+}
 
-	// A route is switched off and on.
-	do(chromedp.Navigate(control+"/routes"), chromedp.WaitVisible(`[aria-label="Cache vessel"]`), chromedp.Click(`[aria-label="Cache vessel"]`))
+func (s screen) routes(t *testing.T) {
+	s.open(t, "/routes", `[aria-label="Cache vessel"]`)
+	s.do(t, chromedp.Click(`[aria-label="Cache vessel"]`))
 	eventually(t, "the route is off", func() bool { return !visit(t, "/vessels/6").hit() })
-	do(chromedp.WaitVisible(`[aria-label="Cache vessel"][aria-checked=false]`), chromedp.Click(`[aria-label="Cache vessel"]`))
+	s.do(t, chromedp.WaitVisible(`[aria-label="Cache vessel"][aria-checked=false]`), chromedp.Click(`[aria-label="Cache vessel"]`))
 	eventually(t, "the route is on, and has what it had", func() bool { return visit(t, "/vessels/6").hit() })
-	assert.Equal(t, "true", evaluate("document.documentElement.scrollWidth <= 1280"))
 
-	// A tag is completed, previewed, purged with a reason, and stands in the history.
-	do(chromedp.Navigate(control+"/purge"), chromedp.WaitVisible("#tag"), chromedp.SendKeys("#tag", "vessel:"))
-	eventually(t, "the tag is completed", func() bool {
-		return strings.Contains(evaluate("document.querySelector('.n-auto-complete-menu')?.textContent"), "vessel:6")
+	// A head that is pressed sorts, by keyboard too, and back.
+	names := func() []string {
+		return strings.Fields(s.evaluate(t, "[...document.querySelectorAll('tbody [data-col-key=route]')].map((e) => e.textContent.trim().split(' ')[0]).join(' ')"))
+	}
+	policy := names()
+	s.do(t, chromedp.Focus("[data-col-key=route] .by"), chromedp.KeyEvent("\r"))
+	eventually(t, "sorted by name, the last first", func() bool {
+		return slices.IsSortedFunc(names(), func(a, b string) int { return strings.Compare(b, a) })
 	})
-	do(chromedp.SendKeys("#tag", "6"), chromedp.SendKeys("#tag", "\r"), chromedp.WaitVisible("#would-go"))
-	assert.Contains(t, text("#would-go"), "entr")
-	assert.Contains(t, text("#carry-out"), "Drop ", "the button says what will go")
+	s.do(t, chromedp.KeyEvent("\r"), chromedp.KeyEvent("\r"))
+	eventually(t, "as in the policy again", func() bool { return slices.Equal(names(), policy) })
+}
+
+// A tag is completed, previewed, purged with a reason, and stands in the history.
+func (s screen) purge(t *testing.T) {
+	s.open(t, "/purge", "#tag")
+	s.do(t, chromedp.SendKeys("#tag", "vessel:"))
+	eventually(t, "the tag is completed", func() bool {
+		return strings.Contains(s.evaluate(t, "document.querySelector('.n-auto-complete-menu')?.textContent"), "vessel:6")
+	})
+	s.do(t, chromedp.SendKeys("#tag", "6"), chromedp.SendKeys("#tag", "\r"), chromedp.WaitVisible("#would-go"))
+	assert.Contains(t, s.text(t, "#would-go"), "entr")
+	assert.Contains(t, s.text(t, "#carry-out"), "Drop ", "the button says what will go")
 	assert.True(t, visit(t, "/vessels/6").hit(), "looking changed nothing")
-	do(chromedp.SendKeys("#reason", "new paint"), chromedp.Click("#carry-out"), chromedp.WaitVisible("#done"))
-	assert.Contains(t, text("#done"), "dropped, in force on demo")
+	s.do(t, chromedp.SendKeys("#reason", "new paint"), chromedp.Click("#carry-out"), chromedp.WaitVisible("#done"))
+	assert.Contains(t, s.text(t, "#done"), "dropped, in force on demo")
 	assert.False(t, visit(t, "/vessels/6").hit())
 	eventually(t, "the history shows it", func() bool {
-		h := text("#history tbody tr")
+		h := s.text(t, "#history tbody tr")
 		return strings.Contains(h, "vessel:6") && strings.Contains(h, "new paint") && strings.Contains(h, "admin")
 	})
+	s.do(t, chromedp.Click("#history tbody button"), chromedp.WaitVisible("#history .detail"))
+	assert.Contains(t, s.text(t, "#history .detail"), "counted and freed after")
+}
 
-	do(chromedp.Click("#history tbody button"), chromedp.WaitVisible("#history tr.detail"))
-	assert.Contains(t, text("#history tr.detail"), "counted and freed after")
-
-	visit(t, "/vessels/4")
-	visit(t, "/vessels/5")
-	// A star is spelled out; what is named otherwise is shown before it goes, too.
-	do(chromedp.Navigate(control+"/purge"), chromedp.WaitVisible("#tag"), chromedp.SendKeys("#tag", "vessel:*"), chromedp.SendKeys("#tag", "\r"))
+// A star is spelled out; what is named otherwise is shown before it goes, too.
+func (s screen) purgeNames(t *testing.T) {
+	for _, path := range []string{"/vessels/4", "/vessels/5", "/vessels/6"} {
+		visit(t, path)
+	}
+	s.open(t, "/purge", "#tag")
+	s.do(t, chromedp.SendKeys("#tag", "vessel:*"), chromedp.SendKeys("#tag", "\r"))
 	eventually(t, "the star stands for the tags that are stored", func() bool {
-		return strings.Count(evaluate("document.querySelector('.chosen')?.textContent"), "vessel:") > 1
+		return strings.Count(s.evaluate(t, "document.querySelector('.chosen')?.textContent"), "vessel:") > 1
 	})
-	visit(t, "/vessels/6")
-	do(chromedp.Click(".kinds label:nth-child(4)"), chromedp.WaitNotPresent(".chosen"), chromedp.SendKeys("#tag", "/vessels/6"), chromedp.SendKeys("#tag", "\r"), chromedp.WaitVisible("#would-go"))
-	assert.Contains(t, text(".preview"), "/vessels/6")
+	s.do(t, chromedp.Click(".kinds label:nth-child(4)"), chromedp.WaitNotPresent(".chosen"), chromedp.SendKeys("#tag", "/vessels/6"), chromedp.SendKeys("#tag", "\r"), chromedp.WaitVisible("#would-go"))
+	assert.Contains(t, s.text(t, ".preview"), "/vessels/6")
 	assert.True(t, visit(t, "/vessels/6").hit())
+}
 
-	// Tags with what carries them, and where each came from.
-	do(chromedp.Navigate(control+"/tags"), chromedp.WaitVisible("#prefix"), chromedp.SendKeys("#prefix", "vessel:6"))
+// Tags with what carries them, and where each came from.
+func (s screen) tags(t *testing.T) {
+	s.open(t, "/tags", "#prefix")
+	s.do(t, chromedp.SendKeys("#prefix", "vessel:6"))
 	eventually(t, "the tag is found, with its last purge", func() bool {
-		row := text("#tags tbody")
+		row := s.text(t, "#tags tbody")
 		return strings.Contains(row, "vessel:6") && strings.Contains(row, "by admin") && !strings.Contains(row, "vessel:5")
 	})
-	do(chromedp.Click("#tags tbody button"), chromedp.WaitVisible("#carrying tbody td.tags"))
-	assert.Contains(t, text("#carrying"), "origin")
-	assert.Contains(t, text("#carrying"), "vessel:6")
-	assert.Equal(t, "true", evaluate("document.documentElement.scrollWidth <= 1280"))
+	s.do(t, chromedp.Click("#tags tbody button"), chromedp.WaitVisible("#carrying tbody .tags"))
+	assert.Contains(t, s.text(t, "#carrying"), "origin")
+	assert.Contains(t, s.text(t, "#carrying"), "vessel:6")
+}
 
-	// What a page is made of, and what a purge of one piece would take.
+// What a page is made of, and what a purge of one part would take.
+func (s screen) fragments(t *testing.T) {
 	visit(t, "/ports/norrisay")
-	do(chromedp.Navigate(control+"/fragments"), chromedp.WaitVisible("#names tbody td"), chromedp.SendKeys("#of", "/ports/norrisay"), chromedp.SendKeys("#of", "\r"), chromedp.WaitVisible("#made tbody tr:nth-child(4)"))
-	assert.Contains(t, text("#names"), "site/card")
-	assert.Contains(t, text("#made"), `site/board("norrisay")`)
-	evaluate("[...document.querySelectorAll('#made .tag')].find((b) => b.textContent.startsWith('vessel:')).click()")
+	s.open(t, "/fragments", "#names tbody td")
+	s.do(t, chromedp.SendKeys("#of", "/ports/norrisay"), chromedp.SendKeys("#of", "\r"), chromedp.WaitVisible("#made tbody tr:nth-child(4)"))
+	assert.Contains(t, s.text(t, "#names"), "site/card")
+	assert.Contains(t, s.text(t, "#made"), `site/board("norrisay")`)
+	s.evaluate(t, "[...document.querySelectorAll('#made .tag')].find((b) => b.textContent.startsWith('vessel:')).click()")
 	eventually(t, "what would go is marked", func() bool {
-		return strings.Contains(evaluate("document.querySelector('[role=status]')?.textContent"), "the others stay as they are")
+		return strings.Contains(s.evaluate(t, "document.querySelector('[role=status]')?.textContent"), "the others stay as they are")
 	})
-	marked, all := 0, 0
-	_, _ = fmt.Sscan(evaluate("document.querySelectorAll('#made tr.touched').length"), &marked)
-	_, _ = fmt.Sscan(evaluate("document.querySelectorAll('#made tbody tr').length"), &all)
+	marked := s.count(t, "#made tr.touched")
 	assert.GreaterOrEqual(t, marked, 4, "page, board, row and card")
-	assert.Less(t, marked, all, "the port's card and the weather stay")
-	do(chromedp.Navigate(control+"/fragments?of=site/none"), chromedp.WaitVisible(".problem"))
-	assert.Contains(t, text(".problem"), "no fragment site/none is stored here")
-	assert.Equal(t, "true", evaluate("document.documentElement.scrollWidth <= 1280"))
+	assert.Less(t, marked, s.count(t, "#made tbody tr"), "the port's card and the weather stay")
+	s.open(t, "/fragments?of=site/none", ".problem")
+	assert.Contains(t, s.text(t, ".problem"), "no fragment site/none is stored here")
+}
 
-	// The panel on a page, for those who carry a token; without one there is none.
-	do(chromedp.Navigate(company.Node.EdgeURL()+"/ports/norrisay"), chromedp.WaitVisible(".board"))
-	assert.Equal(t, "0", evaluate("document.querySelectorAll('.pieces').length"))
-	do(chromedp.Navigate(company.Node.EdgeURL()+"/#explain="+company.Token), chromedp.WaitVisible(".pieces td"))
-	assert.Contains(t, text(".pieces"), "/pieces/departures")
-	assert.NotContains(t, evaluate("location.href"), company.Token)
-	do(chromedp.Click(".pieces button"), chromedp.WaitNotPresent(".pieces"))
+// The panel on a page is for those who carry a token; without one there is none.
+func (s screen) panel(t *testing.T) {
+	s.do(t, chromedp.Navigate(company.Node.EdgeURL()+"/ports/norrisay"), chromedp.WaitVisible(".board"))
+	assert.Equal(t, 0, s.count(t, ".pieces"))
+	s.do(t, chromedp.Navigate(company.Node.EdgeURL()+"/#explain="+company.Token), chromedp.WaitVisible(".pieces td"))
+	assert.Contains(t, s.text(t, ".pieces"), "/pieces/departures")
+	assert.NotContains(t, s.evaluate(t, "location.href"), company.Token)
+	s.do(t, chromedp.Click(".pieces button"), chromedp.WaitNotPresent(".pieces"))
+}
 
-	// Sources and runs; a rule is tried; a table is read now.
-	do(chromedp.Navigate(control+"/changes"), chromedp.WaitVisible(`[aria-label="Run timetable now"]`), chromedp.Click("#try"), chromedp.WaitVisible("#effects li"))
-	assert.Contains(t, text("#effects"), "departures:tholm, sailings-of:3, departures:saltern")
-	runs := evaluate("document.querySelectorAll('#runs tbody tr').length")
-	do(chromedp.Click(`[aria-label="Run timetable now"]`))
+// Sources and runs; a rule is tried; a table is read now.
+func (s screen) changes(t *testing.T) {
+	s.open(t, "/changes", `[aria-label="Run timetable now"]`)
+	s.do(t, chromedp.Click("#try"), chromedp.WaitVisible("#effects li"))
+	assert.Contains(t, s.text(t, "#effects"), "departures:tholm, sailings-of:3, departures:saltern")
+	s.do(t, chromedp.Click(`[aria-label="Run timetable now"]`))
 	eventually(t, "the run is in the log", func() bool {
-		return strings.Contains(evaluate("document.querySelector('#runs tbody')?.textContent"), "asked")
+		return strings.Contains(s.evaluate(t, "document.querySelector('#runs tbody')?.textContent"), "asked")
 	})
-	assert.NotEqual(t, "0", runs)
-	assert.Contains(t, text("#sources"), "replication")
-	assert.Equal(t, "true", evaluate("document.documentElement.scrollWidth <= 1280"))
+	assert.Contains(t, s.text(t, "#sources"), "replication")
+}
 
-	// Requests are followed as they are answered, filtered; findings say that there are none.
-	do(chromedp.Navigate(control+"/live?outcome=hit&path=/vessels"), chromedp.WaitVisible("#live"))
-	visit(t, "/vessels/5")
+// Requests are followed as they are answered, filtered.
+func (s screen) live(t *testing.T) {
+	s.open(t, "/live?outcome=hit&path=/vessels", "#live")
 	eventually(t, "a hit appears", func() bool {
 		visit(t, "/fares")
 		visit(t, "/vessels/5")
-		return strings.Contains(text("#live tbody"), "/vessels/5")
+		return strings.Contains(s.text(t, "#live"), "/vessels/5")
 	})
-	assert.NotContains(t, text("#live tbody"), "/fares")
-	do(chromedp.Navigate(control+"/findings"), chromedp.WaitVisible("#findings tbody td"))
-	assert.Contains(t, text("#findings"), "Nothing was found")
+	assert.NotContains(t, s.text(t, "#live"), "/fares")
+}
 
-	// By keyboard: the slash finds a route; light and dark can be set.
-	do(chromedp.Navigate(control+"/"), chromedp.WaitVisible("#hit-ratio"), chromedp.KeyEvent("/"), chromedp.WaitVisible("[role=dialog] input"), chromedp.SendKeys("[role=dialog] input", "departures"), chromedp.WaitVisible("[role=dialog] li.chosen"))
-	eventually(t, "the route is found", func() bool { return strings.Contains(text("[role=dialog] ul"), "/ports/{port}/departures") })
-	do(chromedp.SendKeys("[role=dialog] input", "\r"), chromedp.WaitVisible("tr.marked"), chromedp.WaitNotPresent("[role=dialog]"))
-	ground := evaluate("getComputedStyle(document.body).backgroundColor")
-	evaluate("(() => { const s = document.querySelector('#appearance'); s.value = 'dark'; s.dispatchEvent(new Event('change')) })()")
-	eventually(t, "it is dark", func() bool { return evaluate("getComputedStyle(document.body).backgroundColor") != ground })
-	do(chromedp.Click(".foot button"), chromedp.WaitVisible("#token"))
+func (s screen) findings(t *testing.T) {
+	s.open(t, "/findings", "#findings .empty")
+	assert.Contains(t, s.text(t, "#findings"), "Nothing was found")
+}
+
+// The slash finds a route.
+func (s screen) keyboard(t *testing.T) {
+	s.open(t, "/", "#hit-ratio")
+	s.do(t, chromedp.KeyEvent("/"), chromedp.WaitVisible("[role=dialog] input"), chromedp.SendKeys("[role=dialog] input", "departures"), chromedp.WaitVisible("[role=dialog] li.chosen"))
+	eventually(t, "the route is found", func() bool { return strings.Contains(s.text(t, "[role=dialog] ul"), "/ports/{port}/departures") })
+	s.do(t, chromedp.SendKeys("[role=dialog] input", "\r"), chromedp.WaitVisible("tr.marked"), chromedp.WaitNotPresent("[role=dialog]"))
+}
+
+// Light and dark can be set, by keyboard too.
+func (s screen) appearance(t *testing.T) {
+	ground := func() string { return s.evaluate(t, "getComputedStyle(document.body).backgroundColor") }
+	before := ground()
+	s.do(t, chromedp.Focus("#appearance [tabindex]"), chromedp.KeyEvent("\r"))
+	eventually(t, "the choices are there", func() bool { return s.count(t, ".n-base-select-option") == 3 })
+	s.do(t, chromedp.KeyEvent(kb.ArrowDown), chromedp.KeyEvent(kb.ArrowDown), chromedp.KeyEvent("\r"))
+	eventually(t, "it is dark", func() bool { return ground() != before })
+	assert.Contains(t, s.text(t, "#appearance"), "dark")
+}
+
+func (s screen) signOut(t *testing.T) {
+	s.do(t, chromedp.Click(".foot button"), chromedp.WaitVisible("#token"))
 }

@@ -23,9 +23,6 @@ const (
 	Admin     Right = "admin"
 )
 
-// AllRights lists them.
-var AllRights = []Right{Read, Purging, Fragments, Admin}
-
 // Token is a bearer token as it is kept: without its secret.
 type Token struct {
 	ID     string

@@ -50,9 +50,9 @@ func take(control, token, dir string) error {
 	}{
 		{"sign-in", []chromedp.Action[chromedp.Void]{open("/"), appearance("light"), open("/"), chromedp.WaitVisible("#token")}},
 		{"overview", []chromedp.Action[chromedp.Void]{chromedp.SendKeys("#token", token), chromedp.Click("button[type=submit]"), chromedp.WaitVisible("#hit-ratio"), chromedp.WaitVisible("canvas")}},
-		{"routes", []chromedp.Action[chromedp.Void]{open("/routes"), chromedp.WaitVisible("tbody td.switch")}},
+		{"routes", []chromedp.Action[chromedp.Void]{open("/routes"), chromedp.WaitVisible("tbody .switch")}},
 		{"live", []chromedp.Action[chromedp.Void]{open("/live"), chromedp.WaitVisible("#live tbody tr:nth-child(15)")}},
-		{"findings", []chromedp.Action[chromedp.Void]{open("/findings"), chromedp.WaitVisible("#findings tbody td")}},
+		{"findings", []chromedp.Action[chromedp.Void]{open("/findings"), chromedp.WaitVisible("#findings .empty, #findings tbody td")}},
 		{"purge", []chromedp.Action[chromedp.Void]{open("/purge?tag=port%3Atholm"), chromedp.WaitVisible("#history tbody td")}},
 		{"tags", []chromedp.Action[chromedp.Void]{open("/tags?tag=vessel%3A3"), chromedp.WaitVisible("#carrying tbody td")}},
 		{"fragments", []chromedp.Action[chromedp.Void]{open("/fragments?of=%2Fports%2Ftholm&tag=vessel%3A3"), chromedp.WaitVisible("#made tbody tr:nth-child(9)")}},

@@ -13,20 +13,6 @@ import (
 	"gerastic/internal/core/httprules"
 )
 
-// Store is where entries are kept between requests. Implementations are safe for
-// concurrent use; an entry handed out stays readable after it was removed.
-type Store interface {
-	// Find returns how many entries a key has and the one among them that answers the
-	// request: the newest whose Vary matches, else the newest without one (RFC 9111 §4.1).
-	Find(canonical []byte, request httprules.Fields) Found
-	// Put stores an entry, in place of the one that answers the same requests. It
-	// returns ErrNoRoom when the entry does not fit at all, and ErrOvertaken when what
-	// answers the same requests comes from a fill that began later.
-	Put(e *Entry, now time.Time) error
-	// Remove takes an entry out, if it is still in.
-	Remove(e *Entry, why Removal)
-}
-
 // Found is what a key holds for a request.
 type Found struct {
 	Entry    *Entry // that answers it; nil: none does
@@ -121,7 +107,9 @@ func NewMemory(limit int64, eviction Eviction) *Memory {
 
 func (m *Memory) shard(hash uint64) *shard { return &m.shards[hash%shardCount] }
 
-// Find implements Store. The hash only finds the bucket; the whole key is compared.
+// Find returns how many entries a key has and the one among them that answers the request: the
+// newest whose Vary matches, else the newest without one (RFC 9111 §4.1). The hash only finds the
+// bucket; the whole key is compared.
 func (m *Memory) Find(canonical []byte, request httprules.Fields) Found {
 	hash := maphash.Bytes(m.seed, canonical)
 	s := m.shard(hash)
@@ -193,7 +181,9 @@ func (m *Memory) Variants(canonical []byte) []*Entry {
 	return nil
 }
 
-// Put implements Store.
+// Put stores an entry, in place of the one that answers the same requests. It returns ErrNoRoom
+// when the entry does not fit at all, and ErrOvertaken when what answers the same requests comes
+// from a fill that began later.
 func (m *Memory) Put(e *Entry, now time.Time) error {
 	e.used.Store(now.UnixNano())
 	e.size.Store(e.Size())
@@ -304,7 +294,7 @@ func sameVariant(a, b *Entry) bool {
 	return slices.Equal(a.Vary, b.Vary) && slices.Equal(a.Encodings, b.Encodings)
 }
 
-// Remove implements Store.
+// Remove takes an entry out, if it is still in. One that was handed out stays readable.
 func (m *Memory) Remove(e *Entry, why Removal) {
 	m.mu.Lock()
 	defer m.mu.Unlock()

@@ -4,7 +4,7 @@ package httprules
 // causes, metrics and reports carry ("unstorable:no-store").
 type Reason uint8
 
-// The rules of this package. OK means that nothing stood in the way.
+// The reasons. OK means that nothing stood in the way.
 const (
 	OK Reason = iota
 	MethodNotCached
@@ -18,17 +18,15 @@ const (
 	NoLifetime
 	SetCookie
 	VaryAll
-	Incomplete
 	TooLarge
 	TooManyGroups
 	AlreadyStale
-	Invalidated
 	EventStream
 	GraphQLErrors
 	UnkeyedCookie
 )
 
-var ruleTexts = [...]struct{ name, section, text string }{
+var reasonTexts = [...]struct{ name, section, text string }{
 	OK:                  {"ok", "", "nothing stands in the way"},
 	MethodNotCached:     {"method", "RFC 9111 §3", "only answers to GET and HEAD are stored"},
 	StatusNotFinal:      {"status-not-final", "RFC 9111 §3", "the status is not final"},
@@ -41,18 +39,16 @@ var ruleTexts = [...]struct{ name, section, text string }{
 	NoLifetime:          {"no-lifetime", "RFC 9111 §3", "neither the origin nor the policy gives this status a lifetime"},
 	SetCookie:           {"set-cookie", "RFC 9111 §7.3", "the answer sets a cookie and the route refuses those (admit.cookies: refuse)"},
 	VaryAll:             {"vary-all", "RFC 9111 §4.1", "Vary: * matches no later request"},
-	Incomplete:          {"incomplete", "RFC 9111 §3.3", "the answer did not arrive whole"},
 	TooLarge:            {"body-too-large", "", "the body is larger than admit.max_body"},
 	TooManyGroups:       {"too-many-tags", "", "the answer carries more than 1000 tags, or one of more than 1024 bytes: a purge of what was left out would not reach it"},
 	AlreadyStale:        {"stale-on-arrival", "RFC 9111 §4.2", "the answer is stale on arrival and has no validator to ask again with"},
 	EventStream:         {"event-stream", "", "a stream of events never ends, so that it is never stored"},
 	GraphQLErrors:       {"graphql-errors", "", "the answer has errors, so it is not the answer to the question"},
 	UnkeyedCookie:       {"unkeyed-cookie", "RFC 9111 §4.2.2", "the request carried a cookie that the key does not hold, and the origin gave the answer no lifetime itself (max-age, s-maxage, Expires) and did not say public"},
-	Invalidated:         {"purged", "", "a purge came after its fill began"},
 }
 
 // Name is the short form that causes and metrics carry.
-func (r Reason) Name() string { return ruleTexts[r].name }
+func (r Reason) Name() string { return reasonTexts[r].name }
 
 // ForOne reports whether an answer that the rule keeps from the store may well be for the
 // one who asked, and not only too large or the wrong method.
@@ -75,14 +71,14 @@ func (r Reason) Declared() bool {
 }
 
 // Section is where the standard says it, or "" for a rule of the policy.
-func (r Reason) Section() string { return ruleTexts[r].section }
+func (r Reason) Section() string { return reasonTexts[r].section }
 
 // Text is a sentence for people.
-func (r Reason) Text() string { return ruleTexts[r].text }
+func (r Reason) Text() string { return reasonTexts[r].text }
 
 // Rules lists every rule, for documentation and for label sets.
 func Rules() []Reason {
-	all := make([]Reason, len(ruleTexts))
+	all := make([]Reason, len(reasonTexts))
 	for i := range all {
 		all[i] = Reason(i)
 	}
