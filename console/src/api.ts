@@ -76,3 +76,21 @@ export const api = {
   tryChange: (change: { kind: string; op?: string; before?: unknown; after?: unknown }) => call<ChangeTrial>('POST', '/v1/changes/try', change),
   purge: (order: PurgeRequest) => call<PurgeResult>('POST', '/v1/purges', order),
 }
+
+/** What requests are followed by; an empty value matches all. */
+export interface EventFilter {
+  outcome: string
+  route: string
+  path: string
+}
+
+/** Follows requests as they are answered, until the function that it returns is called. */
+export function followEvents(filter: EventFilter, on: { open: () => void; broken: () => void; event: (e: RequestEvent) => void }): () => void {
+  const source = new EventSource('/v1/events' + query({ ...filter }))
+  const take = (m: MessageEvent<string>) => on.event(JSON.parse(m.data) as RequestEvent)
+  source.onopen = on.open
+  source.onerror = on.broken
+  source.onmessage = take
+  source.addEventListener('request', take)
+  return () => source.close()
+}

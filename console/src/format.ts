@@ -10,8 +10,8 @@ export function count(n: number): string {
 }
 
 function significant(v: number): string {
-  if (v >= 100) return v.toFixed(0)
-  if (v >= 10) return v.toFixed(1)
+  if (v >= 99.95) return v.toFixed(0)
+  if (v >= 9.995) return v.toFixed(1)
   return v.toFixed(2)
 }
 
@@ -24,9 +24,9 @@ export function bytes(n: number): string {
 
 export function time(ms: number | null | undefined): string {
   if (ms === null || ms === undefined) return none
-  if (ms >= 3_600_000) return `${significant(ms / 3_600_000)} h`
-  if (ms >= 60_000) return `${significant(ms / 60_000)} min`
-  if (ms >= 1000) return `${significant(ms / 1000)} s`
+  if (ms >= 3_597_000) return `${significant(ms / 3_600_000)} h`
+  if (ms >= 59_950) return `${significant(ms / 60_000)} min`
+  if (ms >= 999.5) return `${significant(ms / 1000)} s`
   if (ms >= 1 || ms === 0) return `${significant(ms)} ms`
   return `${significant(ms * 1000)} µs`
 }
@@ -57,4 +57,12 @@ export function moment(at: string | Date): string {
 
 export function utc(at: string | Date): string {
   return new Date(at).toISOString().replace('T', ' ').replace(/\.\d+Z$/, ' UTC')
+}
+
+const dayAndMonth = new Intl.DateTimeFormat('en-GB', { day: 'numeric', month: 'short' })
+
+/** A tick of a time axis: midnight is written as its day. */
+export function tick(at: number): string {
+  const d = new Date(at)
+  return d.getHours() === 0 && d.getMinutes() === 0 ? dayAndMonth.format(d) : d.toLocaleTimeString('en-GB', { hour: '2-digit', minute: '2-digit' })
 }

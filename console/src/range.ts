@@ -12,7 +12,7 @@ export const ranges = [
 
 const own = /^(\d+)(m|h|d)$/
 
-function secondsOf(since: string): number {
+export function secondsOf(since: string): number {
   const known = ranges.find((r) => r.value === since)
   if (known) return known.seconds
   const [, n, unit] = own.exec(since) ?? ['', '1', 'h']

@@ -1,41 +1,82 @@
 <script setup lang="ts">
 import { NButton, NInput, useMessage } from 'naive-ui'
-import { ref } from 'vue'
+import { computed, ref } from 'vue'
+import { useAction } from '../action'
 import { api, type ChangeRun, type ChangesStatus, type ChangeTrial } from '../api'
 import { ago, bytes, count, moment, none, plural, time, utc } from '../format'
 import { useLive } from '../live'
+import { figure, type Column } from '../parts/columns'
+import DataTable from '../parts/DataTable.vue'
 import PageHead from '../parts/PageHead.vue'
 import { useSession } from '../session'
 
+type Source = ChangesStatus['sources'][number]
+
 const session = useSession()
 const message = useMessage()
-const status = ref<ChangesStatus | null>(null)
-const runs = ref<ChangeRun[]>([])
 const running = ref('')
-
-const { updated, problem, renew } = useLive(async () => {
-  ;[status.value, runs.value] = await Promise.all([api.changes(), api.runs(20)])
+const { data, updated, problem, renew } = useLive(async () => {
+  const [status, runs] = await Promise.all([api.changes(), api.runs(20)])
+  return { status, runs }
 })
+const status = computed(() => data.value?.status)
+const sources = computed(() => status.value?.sources ?? [])
+const runs = computed(() => data.value?.runs ?? [])
 
+const asking = useAction((words) => message.error(words, { duration: 8000 }))
 async function runNow(source: string) {
   running.value = source
-  try {
+  await asking.act(async () => {
     const r = await api.runNow(source)
     message.success(`Run ${r.run} of ${source}: ${plural(r.changes, 'change', 'changes')}, ${plural(r.entries, 'entry', 'entries')} gone, in ${time(r.took_ms)}`)
-  } catch (e) {
-    message.error(e instanceof Error ? e.message : String(e), { duration: 8000 })
-  } finally {
-    running.value = ''
-  }
+  })
+  running.value = ''
   await renew()
 }
+
+const sourceColumns: Column<Source>[] = [
+  { key: 'source', title: 'source', by: (s) => s.name, text: (s) => s.name },
+  { key: 'kind', title: 'kind', by: (s) => s.kind, text: (s) => s.kind },
+  { key: 'state', title: 'state', by: (s) => Number(s.well) },
+  { key: 'until', title: 'purged until', by: (s) => s.checked, text: (s) => (s.checked ? ago(s.checked) : none), tip: (s) => (s.checked ? utc(s.checked) : ''), look: 'moment' },
+  { key: 'promise', title: 'promise', text: (s) => (s.kind === 'webhook' ? none : time(s.within_s * 1000)), look: 'number' },
+  figure('changes', 'changes, 1 d', (s) => s.changes, count),
+  { key: 'delay', title: 'delay p50 / p99', by: (s) => s.delay_p50_ms, text: (s) => `${time(s.delay_p50_ms)} / ${time(s.delay_p99_ms)}`, look: 'number' },
+  { key: 'held', title: 'log held back', by: (s) => s.retained_bytes, text: (s) => (s.retained_bytes === undefined ? none : `${bytes(s.retained_bytes)} of ${bytes(s.keep_at_most_bytes ?? 0)}`), look: 'number' },
+  {
+    key: 'find',
+    title: 'last find',
+    by: (s) => s.last_run?.began,
+    text: (s) => (s.last_run ? `${moment(s.last_run.began)}, ${plural(s.last_run.changes, 'change', 'changes')}` : none),
+    tip: (s) => (s.last_run ? utc(s.last_run.began) : ''),
+    look: 'moment',
+  },
+  { key: 'run', title: '' },
+]
+const explained = computed(() => sources.value.filter((s) => s.why || s.note).map((s) => s.name))
+
+const purges = (r: ChangeRun) => (r.purges.length === 0 ? none : r.purges.length === 1 ? String(r.purges[0]) : `${r.purges[0]} … ${r.purges[r.purges.length - 1]}`)
+const runColumns: Column<ChangeRun>[] = [
+  figure('run', 'run', (r) => r.run, String),
+  { key: 'when', title: 'when', by: (r) => r.began, text: (r) => moment(r.began), tip: (r) => utc(r.began), look: 'moment' },
+  { key: 'source', title: 'source', by: (r) => r.source, text: (r) => r.source },
+  { key: 'trigger', title: 'because of', by: (r) => r.trigger, text: (r) => r.trigger },
+  figure('took', 'took', (r) => r.took_ms, time),
+  figure('changes', 'changes', (r) => r.changes, count),
+  figure('skipped', 'not counted', (r) => r.skipped, count),
+  figure('tags', 'tags', (r) => r.tags, count),
+  figure('entries', 'entries gone', (r) => r.entries, count),
+  { key: 'purges', title: 'purges', by: (r) => r.purges[0], text: purges, look: 'moment' },
+  { key: 'node', title: 'node', by: (r) => r.node, text: (r) => r.node },
+]
+const failed = computed(() => runs.value.filter((r) => r.error).map((r) => r.run))
 
 // A rule is tried on made-up values; nothing is purged.
 const kind = ref('sailing')
 const before = ref('{"id": 7, "from_port": "tholm", "vessel_id": 3, "desk_edit": 0}')
 const after = ref('{"id": 7, "from_port": "saltern", "vessel_id": 3, "desk_edit": 0}')
-const trial = ref<ChangeTrial | null>(null)
-const wrong = ref('')
+const trial = ref<ChangeTrial>()
+const { wrong, act } = useAction()
 
 function values(text: string, name: string): unknown {
   if (!text.trim()) return undefined
@@ -47,17 +88,12 @@ function values(text: string, name: string): unknown {
 }
 
 async function tryOut() {
-  wrong.value = ''
-  trial.value = null
-  try {
+  trial.value = await act(() => {
     const [b, a] = [values(before.value, 'Before'), values(after.value, 'After')]
     const op = b === undefined ? 'create' : a === undefined ? 'delete' : 'update'
-    trial.value = await api.tryChange({ kind: kind.value.trim(), op, before: b, after: a })
-  } catch (e) {
-    wrong.value = e instanceof Error ? e.message : String(e)
-  }
+    return api.tryChange({ kind: kind.value.trim(), op, before: b, after: a })
+  })
 }
-const purges = (r: ChangeRun) => (r.purges.length === 0 ? none : r.purges.length === 1 ? String(r.purges[0]) : `${r.purges[0]} … ${r.purges[r.purges.length - 1]}`)
 </script>
 
 <template>
@@ -65,49 +101,16 @@ const purges = (r: ChangeRun) => (r.purges.length === 0 ? none : r.purges.length
   <div v-if="problem" class="problem" role="alert">{{ problem }}</div>
   <div v-if="status && !status.well" class="problem" role="alert">Not every source has kept its promise. {{ status.why }}</div>
 
-  <section class="panel scroll">
+  <section id="sources" class="panel">
     <h2>Sources</h2>
-    <table id="sources" class="table">
-      <thead>
-        <tr>
-          <th scope="col">source</th>
-          <th scope="col">kind</th>
-          <th scope="col">state</th>
-          <th scope="col">purged until</th>
-          <th scope="col" class="number">promise</th>
-          <th scope="col" class="number">changes, 1 d</th>
-          <th scope="col" class="number">delay p50 / p99</th>
-          <th scope="col" class="number">log held back</th>
-          <th scope="col">last find</th>
-          <th scope="col"></th>
-        </tr>
-      </thead>
-      <tbody>
-        <template v-for="s in status?.sources ?? []" :key="s.name">
-          <tr>
-            <td>{{ s.name }}</td>
-            <td>{{ s.kind }}</td>
-            <td><span :class="s.well ? 'well' : 'failing'">{{ s.well ? 'well' : 'failing' }}</span></td>
-            <td class="when"><span v-if="s.checked" :title="utc(s.checked)">{{ ago(s.checked) }}</span><span v-else>{{ none }}</span></td>
-            <td class="number">{{ s.kind === 'webhook' ? none : time(s.within_s * 1000) }}</td>
-            <td class="number">{{ count(s.changes) }}</td>
-            <td class="number">{{ time(s.delay_p50_ms) }} / {{ time(s.delay_p99_ms) }}</td>
-            <td class="number">{{ s.retained_bytes === undefined ? none : `${bytes(s.retained_bytes)} of ${bytes(s.keep_at_most_bytes ?? 0)}` }}</td>
-            <td class="when"><span v-if="s.last_run" :title="utc(s.last_run.began)">{{ moment(s.last_run.began) }}, {{ plural(s.last_run.changes, 'change', 'changes') }}</span><span v-else>{{ none }}</span></td>
-            <td>
-              <NButton v-if="s.kind === 'table' && session.may('purge')" size="small" :loading="running === s.name" :aria-label="`Run ${s.name} now`" @click="runNow(s.name)">Run now</NButton>
-            </td>
-          </tr>
-          <tr v-if="s.why || s.note">
-            <td></td>
-            <td colspan="9" :class="s.why ? 'failing' : 'quiet'">{{ s.why || s.note }}</td>
-          </tr>
-        </template>
-        <tr v-if="updated && status?.sources.length === 0">
-          <td colspan="10">The policy names no sources yet. Add one under <code>changes:</code> and apply it: <code>gerastic policy apply policy.yaml</code></td>
-        </tr>
-      </tbody>
-    </table>
+    <DataTable label="Sources" :columns="sourceColumns" :rows="sources" :row-key="(s) => s.name" :opened="explained">
+      <template #state="{ row }"><span :class="row.well ? 'well' : 'failing'">{{ row.well ? 'well' : 'failing' }}</span></template>
+      <template #run="{ row }">
+        <NButton v-if="row.kind === 'table' && session.may('purge')" size="small" :loading="running === row.name" :aria-label="`Run ${row.name} now`" @click="runNow(row.name)">Run now</NButton>
+      </template>
+      <template #detail="{ row }"><span :class="row.why ? 'failing' : 'quiet'">{{ row.why || row.note }}</span></template>
+      <template #empty><template v-if="updated">The policy names no sources yet. Add one under <code>changes:</code> and apply it: <code>gerastic policy apply policy.yaml</code></template></template>
+    </DataTable>
   </section>
 
   <section class="panel try">
@@ -136,59 +139,16 @@ const purges = (r: ChangeRun) => (r.purges.length === 0 ? none : r.purges.length
     </div>
   </section>
 
-  <section class="panel scroll">
+  <section id="runs" class="panel">
     <h2>Runs</h2>
-    <table id="runs" class="table">
-      <thead>
-        <tr>
-          <th scope="col" class="number">run</th>
-          <th scope="col">when</th>
-          <th scope="col">source</th>
-          <th scope="col">because of</th>
-          <th scope="col" class="number">took</th>
-          <th scope="col" class="number">changes</th>
-          <th scope="col" class="number">not counted</th>
-          <th scope="col" class="number">tags</th>
-          <th scope="col" class="number">entries gone</th>
-          <th scope="col">purges</th>
-          <th scope="col">node</th>
-        </tr>
-      </thead>
-      <tbody>
-        <template v-for="r in runs" :key="r.run">
-          <tr>
-            <td class="number">{{ r.run }}</td>
-            <td class="when" :title="utc(r.began)">{{ moment(r.began) }}</td>
-            <td>{{ r.source }}</td>
-            <td>{{ r.trigger }}</td>
-            <td class="number">{{ time(r.took_ms) }}</td>
-            <td class="number">{{ count(r.changes) }}</td>
-            <td class="number">{{ count(r.skipped) }}</td>
-            <td class="number">{{ count(r.tags) }}</td>
-            <td class="number">{{ count(r.entries) }}</td>
-            <td class="when">{{ purges(r) }}</td>
-            <td>{{ r.node }}</td>
-          </tr>
-          <tr v-if="r.error">
-            <td></td>
-            <td colspan="10" class="failing">{{ r.error }}</td>
-          </tr>
-        </template>
-        <tr v-if="updated && runs.length === 0">
-          <td colspan="11">Nothing has been read yet. Tell of a change by hand: <code>gerastic changes send --kind sailing --after '{"id":7}'</code></td>
-        </tr>
-      </tbody>
-    </table>
+    <DataTable label="Runs" :columns="runColumns" :rows="runs" :row-key="(r) => r.run" :opened="failed">
+      <template #detail="{ row }"><span class="failing">{{ row.error }}</span></template>
+      <template #empty><template v-if="updated">Nothing has been read yet. Tell of a change by hand: <code>gerastic changes send --kind sailing --after '{"id":7}'</code></template></template>
+    </DataTable>
   </section>
 </template>
 
 <style scoped>
-.panel { margin-bottom: 8px; padding: 12px 8px; }
-.panel h2 { padding: 0 8px 8px; }
-.table { font-size: 13px; }
-.when { white-space: nowrap; font-variant-numeric: tabular-nums; }
-.well { color: var(--hit); }
-.failing { color: var(--danger); }
 .try { display: grid; grid-template-columns: minmax(0, 1fr) minmax(0, 1fr); gap: 32px; padding: 12px 16px; }
 .try h2 { padding: 0 0 4px; }
 .form { display: grid; gap: 6px; align-content: start; }

@@ -1,16 +1,16 @@
 <script setup lang="ts">
-import { ref } from 'vue'
+import { computed } from 'vue'
 import { api, type Finding } from '../api'
 import { moment, none, utc } from '../format'
 import { useLive } from '../live'
+import type { Column } from '../parts/columns'
+import DataTable from '../parts/DataTable.vue'
 import PageHead from '../parts/PageHead.vue'
 import { useRange } from '../range'
 
 const { since, label } = useRange()
-const findings = ref<Finding[]>([])
-const { updated, problem } = useLive(async () => {
-  findings.value = await api.findings(since.value)
-}, [since])
+const { data, updated, problem } = useLive(() => api.findings(since.value), [since])
+const findings = computed(() => data.value ?? [])
 
 const meanings: Record<string, string> = {
   key: 'the key leaves out what matters',
@@ -19,47 +19,25 @@ const meanings: Record<string, string> = {
   'unkeyed-field': 'a field that the key leaves out comes with many requests',
 }
 const meaning = (f: Finding) => meanings[f.kind] ?? f.kind
+
+const columns: Column<Finding>[] = [
+  { key: 'when', title: 'when', by: (f) => f.at, text: (f) => moment(f.at), tip: (f) => utc(f.at), look: 'moment' },
+  { key: 'route', title: 'route', by: (f) => f.route, text: (f) => f.route },
+  { key: 'meaning', title: 'what it means', by: meaning, text: meaning },
+  { key: 'separator', title: 'by', by: (f) => f.separator, text: (f) => f.separator || none, look: 'mono' },
+  { key: 'stored', title: 'stored', text: (f) => f.stored.slice(0, 8) || none, tip: (f) => f.stored, look: 'mono' },
+  { key: 'origin', title: 'origin', text: (f) => f.origin.slice(0, 8) || none, tip: (f) => f.origin, look: 'mono' },
+  { key: 'asked', title: 'asked', by: (f) => f.url, text: (f) => f.url, tip: (f) => f.key, look: 'mono' },
+]
 </script>
 
 <template>
   <PageHead title="Findings" :updated="updated" ranged />
   <div v-if="problem" class="problem" role="alert">{{ problem }}</div>
-  <section class="panel scroll">
-    <table class="table" id="findings">
-      <caption class="quiet">Hits that were also asked of the origin and whose answer differed, and what keys leave out that comes with many requests; over the last {{ label }}.</caption>
-      <thead>
-        <tr>
-          <th scope="col">when</th>
-          <th scope="col">route</th>
-          <th scope="col">what it means</th>
-          <th scope="col">by</th>
-          <th scope="col">stored</th>
-          <th scope="col">origin</th>
-          <th scope="col">asked</th>
-        </tr>
-      </thead>
-      <tbody>
-        <tr v-for="f in findings" :key="f.at + f.key + f.separator">
-          <td class="when" :title="utc(f.at)">{{ moment(f.at) }}</td>
-          <td>{{ f.route }}</td>
-          <td>{{ meaning(f) }}</td>
-          <td class="mono">{{ f.separator || none }}</td>
-          <td class="mono when" :title="f.stored">{{ f.stored.slice(0, 8) || none }}</td>
-          <td class="mono when" :title="f.origin">{{ f.origin.slice(0, 8) || none }}</td>
-          <td class="mono" :title="f.key">{{ f.url }}</td>
-        </tr>
-        <tr v-if="updated && findings.length === 0">
-          <td colspan="7">Nothing was found. Hits are compared on routes whose life the policy states, and where it says <code>compare: 0.1%</code></td>
-        </tr>
-      </tbody>
-    </table>
+  <section id="findings" class="panel">
+    <p class="quiet caption">Hits that were also asked of the origin and whose answer differed, and what keys leave out that comes with many requests; over the last {{ label }}.</p>
+    <DataTable label="Findings" :columns="columns" :rows="findings" :row-key="(f) => f.at + f.key + f.separator">
+      <template #empty><template v-if="updated">Nothing was found. Hits are compared on routes whose life the policy states, and where it says <code>compare: 0.1%</code></template></template>
+    </DataTable>
   </section>
 </template>
-
-<style scoped>
-caption { text-align: left; font-size: 13px; padding: 0 8px 8px; }
-.panel { padding: 12px 8px; }
-.table { font-size: 13px; }
-.when { white-space: nowrap; font-variant-numeric: tabular-nums; }
-.mono { font-size: 12px; }
-</style>

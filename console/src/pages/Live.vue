@@ -1,22 +1,29 @@
 <script setup lang="ts">
-import { computed, onUnmounted, ref, watch } from 'vue'
+import { NButton, NInput, NSelect } from 'naive-ui'
+import { computed, onUnmounted, ref, shallowRef, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import type { RequestEvent } from '../api'
+import { followEvents, type RequestEvent } from '../api'
 import { outcomes } from '../colours'
 import { clock, none, time, utc } from '../format'
+import { figure, type Column } from '../parts/columns'
+import DataTable from '../parts/DataTable.vue'
 import PageHead from '../parts/PageHead.vue'
 
 // Requests as they are answered. The newest stands on top; the filter is in the URL.
+type Row = RequestEvent & { id: number }
 const kept = 200
+const drawEvery = 250 // ms: many requests a second are drawn together
 const place = useRoute()
 const router = useRouter()
-const events = ref<(RequestEvent & { id: number })[]>([])
+const events = shallowRef<Row[]>([])
 const paused = ref(false)
 const problem = ref('')
 const missed = ref(0)
 const updated = ref<Date | null>(null)
-let source: EventSource | undefined
-let count = 0
+let leave: () => void = () => undefined
+let last = 0
+let came: Row[] = []
+let heard: Date | null = null
 
 const filter = (name: string) =>
   computed({
@@ -26,91 +33,75 @@ const filter = (name: string) =>
 const outcome = filter('outcome')
 const route = filter('route')
 const path = filter('path')
+const choices = [{ value: '', label: 'all' }, ...outcomes.map((o) => ({ value: o as string, label: o as string }))]
 
 function follow() {
-  source?.close()
+  leave()
+  leave = () => undefined
   if (paused.value) return
-  const wanted = Object.entries({ outcome: outcome.value, route: route.value, path: path.value }).filter((e) => e[1])
-  source = new EventSource('/v1/events?' + new URLSearchParams(wanted).toString())
-  source.onopen = () => (problem.value = '')
-  source.onerror = () => (problem.value = 'The stream broke off; it is tried again.')
-  const take = (m: MessageEvent<string>) => {
-    const e = JSON.parse(m.data) as RequestEvent
-    updated.value = new Date()
-    if (!e.method) return
-    missed.value += e.missed ?? 0
-    events.value = [{ ...e, id: ++count }, ...events.value].slice(0, kept)
-  }
-  source.onmessage = take
-  source.addEventListener('request', take)
+  leave = followEvents(
+    { outcome: outcome.value, route: route.value, path: path.value },
+    {
+      open: () => (problem.value = ''),
+      broken: () => (problem.value = 'The stream broke off; it is tried again.'),
+      event: (e) => {
+        heard = new Date()
+        if (!e.method) return
+        missed.value += e.missed ?? 0
+        came = [{ ...e, id: ++last }, ...came].slice(0, kept)
+      },
+    },
+  )
 }
 watch([paused, outcome, route, path], follow, { immediate: true })
-onUnmounted(() => source?.close())
+
+function draw() {
+  updated.value = heard
+  if (came.length === 0) return
+  events.value = [...came, ...events.value].slice(0, kept)
+  came = []
+}
+const timer = window.setInterval(draw, drawEvery)
+onUnmounted(() => {
+  window.clearInterval(timer)
+  leave()
+})
+
+const columns: Column<Row>[] = [
+  { key: 'time', title: 'time', text: (e) => clock(e.at), tip: (e) => utc(e.at), look: 'moment', width: 80 },
+  { key: 'outcome', title: 'outcome', width: 112 },
+  { key: 'cause', title: 'cause', text: (e) => e.cause || none, look: 'line', width: 176 },
+  { key: 'status', title: 'status', text: (e) => e.status || none, look: 'number', width: 64 },
+  { ...figure('took', 'took', (e: Row) => e.took_ms, time), width: 84 },
+  { key: 'route', title: 'route', text: (e) => e.route || none, look: 'line', width: 112 },
+  { key: 'request', title: 'request', text: (e) => `${e.method} ${e.url}`, tip: (e) => e.url, look: 'line' },
+]
 </script>
 
 <template>
   <PageHead title="Live" :updated="updated" />
   <div v-if="problem" class="problem" role="alert">{{ problem }}</div>
-  <section class="panel">
+  <section id="live" class="panel">
     <form class="filters" @submit.prevent>
-      <label for="outcome">Outcome</label>
-      <select id="outcome" v-model="outcome">
-        <option value="">all</option>
-        <option v-for="o in outcomes" :key="o" :value="o">{{ o }}</option>
-      </select>
+      <span class="quiet">Outcome</span>
+      <NSelect v-model:value="outcome" :options="choices" size="small" class="outcome" aria-label="Outcome" />
       <label for="route">Route</label>
-      <input id="route" v-model.lazy="route" placeholder="all" />
+      <NInput :value="route" size="small" :input-props="{ id: 'route' }" placeholder="all" @change="(v: string) => (route = v)" />
       <label for="path">Path begins with</label>
-      <input id="path" v-model.lazy="path" placeholder="/" />
-      <button type="button" :aria-pressed="paused" @click="paused = !paused">{{ paused ? 'Go on' : 'Pause' }}</button>
+      <NInput :value="path" size="small" :input-props="{ id: 'path' }" placeholder="/" @change="(v: string) => (path = v)" />
+      <NButton size="small" :aria-pressed="paused" @click="paused = !paused">{{ paused ? 'Go on' : 'Pause' }}</NButton>
       <span class="quiet">the last {{ kept }}, newest first{{ missed ? `; ${missed} missed` : '' }}</span>
     </form>
-    <div class="scroll">
-      <table class="table" id="live">
-        <thead>
-          <tr>
-            <th scope="col">time</th>
-            <th scope="col">outcome</th>
-            <th scope="col">cause</th>
-            <th scope="col" class="number">status</th>
-            <th scope="col" class="number">took</th>
-            <th scope="col">route</th>
-            <th scope="col">request</th>
-          </tr>
-        </thead>
-        <tbody>
-          <tr v-for="e in events" :key="e.id">
-            <td class="when" :title="utc(e.at)">{{ clock(e.at) }}</td>
-            <td class="when"><i class="swatch" :style="{ background: `var(--${e.outcome})` }" />{{ e.outcome }}</td>
-            <td class="when">{{ e.cause || none }}</td>
-            <td class="number">{{ e.status || none }}</td>
-            <td class="number">{{ time(e.took_ms) }}</td>
-            <td class="when">{{ e.route || none }}</td>
-            <td class="mono url" :title="e.url">{{ e.method }} {{ e.url }}</td>
-          </tr>
-          <tr v-if="events.length === 0">
-            <td colspan="7">{{ paused ? 'Paused.' : 'Waiting for visitors.' }} In a terminal: <code>gerastic watch --outcome miss</code></td>
-          </tr>
-        </tbody>
-      </table>
-    </div>
+    <DataTable label="Requests" :columns="columns" :rows="events" :row-key="(e) => e.id" :tall="620">
+      <template #outcome="{ row }"><i class="swatch" :style="{ background: `var(--${row.outcome})` }" />{{ row.outcome }}</template>
+      <template #empty>{{ paused ? 'Paused.' : 'Waiting for visitors.' }} In a terminal: <code>gerastic watch --outcome miss</code></template>
+    </DataTable>
   </section>
 </template>
 
 <style scoped>
-.filters { display: flex; flex-wrap: wrap; gap: 8px; align-items: center; margin-bottom: 12px; font-size: 13px; }
+.filters { display: flex; flex-wrap: wrap; gap: 8px; align-items: center; padding: 0 8px 8px; font-size: 13px; }
 .filters label { color: var(--quiet); }
-select, input, button { font: inherit; height: 28px; padding: 0 8px; border: 1px solid var(--line); background: var(--ground); color: var(--ink); }
-button { cursor: pointer; }
-input { width: 140px; }
-input::placeholder { color: var(--quiet); opacity: 1; }
-.table { font-size: 13px; table-layout: fixed; }
-.table th:nth-child(1) { width: 76px; }
-.table th:nth-child(2) { width: 112px; }
-.table th:nth-child(3) { width: 168px; }
-.table th:nth-child(4) { width: 62px; }
-.table th:nth-child(5) { width: 78px; }
-.table th:nth-child(6) { width: 108px; }
-.when { white-space: nowrap; overflow: hidden; text-overflow: ellipsis; font-variant-numeric: tabular-nums; }
-.url { white-space: nowrap; overflow: hidden; text-overflow: ellipsis; font-size: 12px; }
+.filters .outcome { width: 128px; }
+.filters .n-input { width: 140px; }
 </style>

@@ -1,6 +1,6 @@
 <script setup lang="ts">
-import { computed, ref } from 'vue'
-import { api, type Node, type Purge, type RatioReport, type RatioRow } from '../api'
+import { computed } from 'vue'
+import { api } from '../api'
 import { bytes, clock, count, percent, time } from '../format'
 import { useLive } from '../live'
 import { markedPurges } from '../parts/charts'
@@ -12,29 +12,24 @@ import RatioChart from '../parts/RatioChart.vue'
 import { useRange } from '../range'
 
 const { since, label, seconds } = useRange()
-const report = ref<RatioReport | null>(null)
-const before = ref<RatioRow | null>(null)
-const node = ref<Node | null>(null)
-const purges = ref<Purge[]>([])
-
-const { updated, problem } = useLive(async () => {
-  const wanted = since.value
-  const earlier = new Date(Date.now() - 2 * seconds.value * 1000).toISOString()
-  const until = new Date(Date.now() - seconds.value * 1000).toISOString()
-  const [now, past, nodes, ledger] = await Promise.all([
-    api.ratio({ since: wanted, by: 'time' }),
-    api.ratio({ since: earlier, until, by: 'time' }),
+const { data, updated, problem } = useLive(async () => {
+  const length = seconds.value * 1000
+  const ago = (ms: number) => new Date(Date.now() - ms).toISOString()
+  const [report, past, nodes, purges] = await Promise.all([
+    api.ratio({ since: since.value, by: 'time' }),
+    api.ratio({ since: ago(2 * length), until: ago(length), by: 'time' }),
     api.nodes(),
     api.purges(200),
   ])
-  report.value = now
   // A comparison is fair only with a period that was counted from its beginning.
-  const begun = past.rows.length > 0 && Date.parse(past.rows[0].at!) <= Date.parse(past.since) + seconds.value * 100
-  before.value = begun ? past.total : null
-  node.value = nodes[0] ?? null
-  purges.value = ledger.filter((p) => new Date(p.at) >= new Date(now.since))
+  const begun = past.rows.length > 0 && Date.parse(past.rows[0].at!) <= Date.parse(past.since) + length / 10
+  return { report, before: begun ? past.total : null, node: nodes[0] ?? null, purges: purges.filter((p) => new Date(p.at) >= new Date(report.since)) }
 }, [since])
 
+const report = computed(() => data.value?.report)
+const before = computed(() => data.value?.before)
+const node = computed(() => data.value?.node)
+const purges = computed(() => data.value?.purges ?? [])
 const total = computed(() => report.value?.total)
 const rows = computed(() => report.value?.rows ?? [])
 

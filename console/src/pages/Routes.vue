@@ -1,11 +1,14 @@
 <script setup lang="ts">
 import { NSwitch, useMessage } from 'naive-ui'
-import { computed, ref } from 'vue'
+import { computed } from 'vue'
 import { useRoute } from 'vue-router'
+import { useAction } from '../action'
 import { api, type Route } from '../api'
 import { outcomes } from '../colours'
 import { count, percent, time } from '../format'
 import { useLive } from '../live'
+import { figure, type Column } from '../parts/columns'
+import DataTable from '../parts/DataTable.vue'
 import PageHead from '../parts/PageHead.vue'
 import { useRange } from '../range'
 import { useSession } from '../session'
@@ -14,22 +17,30 @@ const { since, label } = useRange()
 const session = useSession()
 const message = useMessage()
 const place = useRoute()
-const routes = ref<Route[]>([])
 const marked = computed(() => String(place.query.route ?? ''))
-
-const { updated, problem, renew } = useLive(async () => {
-  routes.value = await api.routes(since.value)
-}, [since])
+const { data, updated, problem, renew } = useLive(() => api.routes(since.value), [since])
+const routes = computed(() => data.value ?? [])
+const { act } = useAction((words) => message.error(words, { duration: 8000 }))
 
 async function flip(r: Route, on: boolean) {
-  try {
+  await act(async () => {
     await api.switchRoute(r.name, on)
     message.success(on ? `${r.name} is cached again; what was stored is still there` : `${r.name} goes through to its origin; what is stored stays`)
-  } catch (e) {
-    message.error(e instanceof Error ? e.message : String(e), { duration: 8000 })
-  }
+  })
   await renew()
 }
+
+const columns: Column<Route>[] = [
+  { key: 'route', title: 'route', by: (r) => r.name },
+  figure('requests', 'requests', (r) => r.figures.requests, count),
+  { key: 'ended', title: 'how they ended' },
+  figure('ratio', 'hit ratio', (r) => r.figures.hit_ratio, percent),
+  { key: 'hit', title: 'hit p50 / p95', by: (r) => r.figures.hit_latency_ms.p50, text: (r) => `${time(r.figures.hit_latency_ms.p50)} / ${time(r.figures.hit_latency_ms.p95)}`, look: 'number' },
+  { key: 'origin', title: 'origin p50 / p95', by: (r) => r.figures.origin_latency_ms.p50, text: (r) => `${time(r.figures.origin_latency_ms.p50)} / ${time(r.figures.origin_latency_ms.p95)}`, look: 'number' },
+  figure('saved', 'time saved', (r) => r.figures.origin_time_saved_ms, time),
+  figure('entries', 'entries', (r) => r.entries, count),
+  { key: 'caching', title: 'caching' },
+]
 
 // What the switch shows: why a route is off, when it is not by its own switch.
 const why: Record<string, string> = { 'policy-off': 'off in the policy', 'all-off': 'all are off', off: 'off', on: 'on' }
@@ -45,47 +56,22 @@ const shown = computed(() => outcomes.filter((o) => routes.value.some((r) => (r.
   <PageHead title="Routes" :updated="updated" ranged />
   <div v-if="problem" class="problem" role="alert">{{ problem }}</div>
   <section class="panel scroll">
-    <table class="table">
-      <caption class="quiet">In the policy's order; figures over the last {{ label }}. Median and 95th percentile of latency.</caption>
-      <thead>
-        <tr>
-          <th scope="col">route</th>
-          <th scope="col" class="number">requests</th>
-          <th scope="col">how they ended</th>
-          <th scope="col" class="number">hit ratio</th>
-          <th scope="col" class="number">hit p50 / p95</th>
-          <th scope="col" class="number">origin p50 / p95</th>
-          <th scope="col" class="number">time saved</th>
-          <th scope="col" class="number">entries</th>
-          <th scope="col">caching</th>
-        </tr>
-      </thead>
-      <tbody>
-        <tr v-for="r in routes" :key="r.name" :class="{ marked: r.name === marked }">
-          <td>
-            {{ r.name }} <span class="mono quiet path">{{ r.path }}</span>
-          </td>
-          <td class="number">{{ count(r.figures.requests) }}</td>
-          <td>
-            <div class="bar" role="img" :aria-label="parts(r).map((p) => `${p.o} ${p.n}`).join(', ') || 'no requests'">
-              <span v-for="p in parts(r)" :key="p.o" :style="{ width: `${p.share}%`, background: `var(--${p.o})` }" :title="`${p.o}: ${count(p.n)}, ${p.share.toFixed(1)} %`" />
-            </div>
-          </td>
-          <td class="number">{{ percent(r.figures.hit_ratio) }}</td>
-          <td class="number">{{ time(r.figures.hit_latency_ms.p50) }} / {{ time(r.figures.hit_latency_ms.p95) }}</td>
-          <td class="number">{{ time(r.figures.origin_latency_ms.p50) }} / {{ time(r.figures.origin_latency_ms.p95) }}</td>
-          <td class="number">{{ time(r.figures.origin_time_saved_ms) }}</td>
-          <td class="number">{{ count(r.entries) }}</td>
-          <td class="switch">
-            <NSwitch :value="r.enabled" :disabled="!session.may('admin') || r.switch === 'policy-off' || r.switch === 'all-off'" :aria-label="`Cache ${r.name}`" @update:value="(on: boolean) => flip(r, on)" />
-            <span class="quiet">{{ why[r.switch] }}</span>
-          </td>
-        </tr>
-        <tr v-if="updated && routes.length === 0">
-          <td colspan="9">The policy has no routes yet. Add one and apply it: <code>gerastic policy apply policy.yaml</code></td>
-        </tr>
-      </tbody>
-    </table>
+    <p class="quiet caption">In the policy's order; figures over the last {{ label }}. Median and 95th percentile of latency.</p>
+    <DataTable label="Routes" :columns="columns" :rows="routes" :row-key="(r) => r.name" :row-class="(r) => (r.name === marked ? 'marked' : '')">
+      <template #route="{ row }">{{ row.name }} <span class="mono quiet path">{{ row.path }}</span></template>
+      <template #ended="{ row }">
+        <div class="bar" role="img" :aria-label="parts(row).map((p) => `${p.o} ${p.n}`).join(', ') || 'no requests'">
+          <span v-for="p in parts(row)" :key="p.o" :style="{ width: `${p.share}%`, background: `var(--${p.o})` }" :title="`${p.o}: ${count(p.n)}, ${p.share.toFixed(1)} %`" />
+        </div>
+      </template>
+      <template #caching="{ row }">
+        <div class="switch">
+          <NSwitch :value="row.enabled" :disabled="!session.may('admin') || row.switch === 'policy-off' || row.switch === 'all-off'" :aria-label="`Cache ${row.name}`" @update:value="(on: boolean) => flip(row, on)" />
+          <span class="quiet">{{ why[row.switch] }}</span>
+        </div>
+      </template>
+      <template #empty><template v-if="updated">The policy has no routes yet. Add one and apply it: <code>gerastic policy apply policy.yaml</code></template></template>
+    </DataTable>
     <div v-if="shown.length" class="legend" aria-hidden="true">
       <span v-for="o in shown" :key="o"><i class="swatch" :style="{ background: `var(--${o})` }" />{{ o }}</span>
     </div>
@@ -93,14 +79,12 @@ const shown = computed(() => outcomes.filter((o) => routes.value.some((r) => (r.
 </template>
 
 <style scoped>
-caption { text-align: left; font-size: 13px; padding: 0 8px 8px; }
-.panel { padding: 12px 8px; }
-.path { font-size: 12px; margin-left: 6px; white-space: nowrap; }
-.table { font-size: 13px; }
+.path { font-size: 12px; white-space: nowrap; }
 .bar { display: flex; width: 104px; height: 12px; background: var(--line); gap: 1px; }
 .bar span { display: block; height: 100%; }
 .switch { white-space: nowrap; }
 .switch .quiet { font-size: 13px; margin-left: 8px; }
-.marked td { background: var(--ground); }
+/* The rows are the table's, not this page's. */
+:deep(.marked td) { background: var(--ground); }
 .legend { display: flex; flex-wrap: wrap; gap: 16px; padding: 12px 8px 0; font-size: 13px; }
 </style>

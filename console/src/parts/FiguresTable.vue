@@ -1,12 +1,23 @@
 <script setup lang="ts">
-import { computed } from 'vue'
-import type { RatioReport } from '../api'
+import { NButton } from 'naive-ui'
+import { computed, ref } from 'vue'
+import type { RatioReport, RatioRow } from '../api'
 import { outcomes } from '../colours'
-import { clock, count, percent } from '../format'
+import { count, moment, percent, utc } from '../format'
+import { figure, type Column } from './columns'
+import DataTable from './DataTable.vue'
 
 // The table behind the charts, for those who cannot see them, and its CSV.
 const props = defineProps<{ report: RatioReport }>()
+const open = ref(false)
 const newestFirst = computed(() => [...props.report.rows].reverse())
+const columns: Column<RatioRow>[] = [
+  { key: 'at', title: 'from', by: (r) => r.at, text: (r) => moment(r.at!), tip: (r) => utc(r.at!), look: 'moment', width: 156 },
+  ...outcomes.map((o) => ({ ...figure<RatioRow, number>(o, o, (r) => r.outcomes[o] ?? 0, count), width: 92 })),
+  { ...figure('ratio', 'hit ratio', (r: RatioRow) => r.hit_ratio, percent), width: 84 },
+  { ...figure('byteRatio', 'byte hit ratio', (r: RatioRow) => r.byte_hit_ratio, percent), width: 110 },
+  figure('offload', 'offload', (r) => r.offload, percent),
+]
 
 function save() {
   const lines = [['time', ...outcomes, 'hit_ratio', 'byte_hit_ratio', 'offload'].join(',')]
@@ -20,36 +31,14 @@ function save() {
 </script>
 
 <template>
-  <details class="panel">
+  <details class="panel" @toggle="open = ($event.target as HTMLDetailsElement).open">
     <summary>The figures behind the charts</summary>
-    <button type="button" class="save" @click="save">Save as CSV</button>
-    <div class="scroll tall">
-      <table class="table">
-        <thead>
-          <tr>
-            <th scope="col">from</th>
-            <th v-for="o in outcomes" :key="o" scope="col" class="number">{{ o }}</th>
-            <th scope="col" class="number">hit ratio</th>
-            <th scope="col" class="number">byte hit ratio</th>
-            <th scope="col" class="number">offload</th>
-          </tr>
-        </thead>
-        <tbody>
-          <tr v-for="r in newestFirst" :key="r.at">
-            <td>{{ clock(r.at!) }}</td>
-            <td v-for="o in outcomes" :key="o" class="number">{{ count(r.outcomes[o] ?? 0) }}</td>
-            <td class="number">{{ percent(r.hit_ratio) }}</td>
-            <td class="number">{{ percent(r.byte_hit_ratio) }}</td>
-            <td class="number">{{ percent(r.offload) }}</td>
-          </tr>
-        </tbody>
-      </table>
-    </div>
+    <NButton size="small" class="save" @click="save">Save as CSV</NButton>
+    <DataTable v-if="open" label="The figures behind the charts" :columns="columns" :rows="newestFirst" :row-key="(r) => r.at!" :tall="360" />
   </details>
 </template>
 
 <style scoped>
 summary { cursor: pointer; }
-.tall { max-height: 360px; overflow-y: auto; margin-top: 8px; }
-.save { font: inherit; font-size: 13px; margin-top: 8px; background: var(--ground); color: var(--ink); border: 1px solid var(--line); padding: 4px 10px; cursor: pointer; }
+.save { margin: 8px 0; }
 </style>

@@ -4,28 +4,26 @@ import VChart from 'vue-echarts'
 import type { Purge, RatioReport } from '../api'
 import { useAppearance } from '../appearance'
 import { outcomes } from '../colours'
-import { base, marks, secondsIn } from './charts'
+import { none } from '../format'
+import { base, course, marks } from './charts'
 
 const props = defineProps<{ report: RatioReport; purges: Purge[] }>()
 const appearance = useAppearance()
 
 const option = computed(() => {
   const p = appearance.palette
-  const rows = props.report.rows
   const frame = base(p, new Date(props.report.since), new Date(props.report.until), 'requests per second')
   return {
     ...frame,
     legend: { top: 0, right: 0, icon: 'rect', itemWidth: 10, itemHeight: 10, textStyle: { color: p.ink, fontSize: 12 }, selectedMode: false },
-    tooltip: { ...frame.tooltip, valueFormatter: (v: unknown) => `${Number(v).toFixed(2)} /s` },
+    tooltip: { ...frame.tooltip, valueFormatter: (v: unknown) => (v == null ? none : `${Number(v).toFixed(2)} /s`) },
     series: outcomes.map((o, i) => ({
       name: o,
-      type: 'line',
+      ...course(props.report, (r, seconds) => (r.outcomes[o] ?? 0) / seconds),
       stack: 'all',
-      symbol: 'none',
       lineStyle: { width: 0 },
       itemStyle: { color: p.outcome[o] },
       areaStyle: { color: p.outcome[o], opacity: 0.75 },
-      data: rows.map((r) => [new Date(r.at!).getTime(), (r.outcomes[o] ?? 0) / secondsIn(props.report, r.at!)]),
       ...(i === 0 ? { markLine: marks(p, props.purges) } : {}),
     })),
   }

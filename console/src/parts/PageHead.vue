@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { NButton, NButtonGroup, NInput } from 'naive-ui'
 import { ref } from 'vue'
 import { clock } from '../format'
 import { ranges, readRange, useRange } from '../range'
@@ -21,8 +22,10 @@ function takeOwn() {
     <h1>{{ title }}</h1>
     <span class="quiet updated" aria-live="off">{{ updated ? `updated ${clock(updated)}` : 'loading' }}</span>
     <div v-if="ranged" class="ranges" role="group" aria-label="Time range">
-      <button v-for="r in ranges" :key="r.value" type="button" :aria-pressed="since === r.value" @click="since = r.value">{{ r.label }}</button>
-      <input v-model="ownText" aria-label="Own range, such as 45m" placeholder="own, 45m" :class="{ wrong: ownWrong }" :aria-invalid="ownWrong" @change="takeOwn" @keyup.enter="takeOwn" />
+      <NButtonGroup size="small">
+        <NButton v-for="r in ranges" :key="r.value" :type="since === r.value ? 'primary' : 'default'" :aria-pressed="since === r.value" @click="since = r.value">{{ r.label }}</NButton>
+      </NButtonGroup>
+      <NInput v-model:value="ownText" size="small" class="own" placeholder="own, 45m" :status="ownWrong ? 'error' : undefined" :input-props="{ 'aria-label': 'Own range, such as 45m', 'aria-invalid': ownWrong }" @change="takeOwn" />
       <span v-if="ownWrong" class="hint" role="alert">write 45m, 3h or 2d</span>
     </div>
   </header>
@@ -31,11 +34,7 @@ function takeOwn() {
 <style scoped>
 .head { display: flex; flex-wrap: wrap; align-items: center; gap: 8px 16px; margin-bottom: 16px; min-height: 32px; }
 .updated { font-size: 13px; font-variant-numeric: tabular-nums; }
-.ranges { margin-left: auto; display: flex; align-items: center; flex-wrap: wrap; }
-.ranges button, .ranges input { font: inherit; font-size: 13px; height: 28px; padding: 0 10px; border: 1px solid var(--line); margin-left: -1px; background: var(--panel); color: var(--ink); cursor: pointer; }
-.ranges button[aria-pressed='true'] { background: var(--accent); color: var(--ground); border-color: var(--accent); }
-.ranges input { width: 84px; cursor: text; }
-.ranges input::placeholder { color: var(--quiet); opacity: 1; }
-.ranges input.wrong { border-color: var(--danger); }
-.hint { color: var(--danger); font-size: 13px; padding-left: 8px; }
+.ranges { margin-left: auto; display: flex; align-items: center; flex-wrap: wrap; gap: 8px; }
+.own { width: 92px; }
+.hint { color: var(--danger); font-size: 13px; }
 </style>

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { NButton, NSelect } from 'naive-ui'
 import { useRouter } from 'vue-router'
 import { useAppearance, type Choice } from '../appearance'
 import { rail } from '../router'
@@ -7,7 +8,7 @@ import { useSession } from '../session'
 const session = useSession()
 const appearance = useAppearance()
 const router = useRouter()
-const choices: Choice[] = ['system', 'light', 'dark']
+const choices = (['system', 'light', 'dark'] as Choice[]).map((c) => ({ value: c, label: c }))
 
 async function leave() {
   await session.signOut()
@@ -26,12 +27,10 @@ async function leave() {
     </nav>
     <div class="foot">
       <div class="quiet">Search <kbd>/</kbd></div>
-      <label class="quiet" for="appearance">Appearance</label>
-      <select id="appearance" :value="appearance.choice" @change="appearance.set(($event.target as HTMLSelectElement).value as Choice)">
-        <option v-for="c in choices" :key="c" :value="c">{{ c }}</option>
-      </select>
+      <div class="quiet">Appearance</div>
+      <NSelect id="appearance" :value="appearance.choice" :options="choices" size="small" aria-label="Appearance" @update:value="(c: Choice) => appearance.set(c)" />
       <div class="quiet who">{{ session.who?.name }} on {{ session.who?.node }}</div>
-      <button type="button" @click="leave">Sign out</button>
+      <NButton size="small" class="out" @click="leave">Sign out</NButton>
     </div>
   </div>
 </template>
@@ -46,7 +45,6 @@ nav a.here { border-left-color: var(--accent); background: var(--ground); font-w
 .foot { margin-top: auto; padding: 0 8px; display: grid; gap: 6px; font-size: 13px; }
 .who { overflow-wrap: anywhere; }
 kbd { border: 1px solid var(--line); padding: 0 5px; font-family: var(--mono); }
-select, button { font: inherit; color: var(--ink); background: var(--ground); border: 1px solid var(--line); padding: 4px 6px; width: 100%; text-align: left; cursor: pointer; }
 @media (max-width: 700px) {
   .rail { position: static; height: auto; border-right: 0; border-bottom: 1px solid var(--line); }
   nav, nav > div { display: flex; flex-wrap: wrap; align-items: center; }

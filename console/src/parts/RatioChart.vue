@@ -1,30 +1,26 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import VChart from 'vue-echarts'
-import type { Purge, RatioReport } from '../api'
+import type { Purge, RatioReport, RatioRow } from '../api'
 import { useAppearance } from '../appearance'
 import { percent } from '../format'
-import { base, marks } from './charts'
+import { base, course, marks } from './charts'
 
 const props = defineProps<{ report: RatioReport; purges: Purge[] }>()
 const appearance = useAppearance()
 
 const option = computed(() => {
   const p = appearance.palette
-  const rows = props.report.rows
   const frame = base(p, new Date(props.report.since), new Date(props.report.until), 'per cent')
-  const line = (name: string, colour: string, dash: string | number[], pick: (r: (typeof rows)[0]) => number | null | undefined) => ({
+  const line = (name: string, colour: string, dash: string | number[], pick: (r: RatioRow) => number | null | undefined) => ({
     name,
-    type: 'line',
-    symbol: 'none',
-    connectNulls: false,
+    ...course(props.report, pick),
     lineStyle: { width: 2, color: colour, type: dash },
     itemStyle: { color: colour },
-    data: rows.map((r) => [new Date(r.at!).getTime(), pick(r) ?? null]),
   })
   return {
     ...frame,
-    legend: { top: 0, right: 0, textStyle: { color: p.ink, fontSize: 12 }, selectedMode: false, itemWidth: 24 },
+    legend: { top: 0, right: 0, textStyle: { color: p.ink, fontSize: 12 }, selectedMode: false, itemWidth: 24, itemStyle: { opacity: 0 } },
     tooltip: { ...frame.tooltip, valueFormatter: (v: unknown) => percent(v as number | null) },
     yAxis: { ...frame.yAxis, min: 0, max: 1, axisLabel: { color: p.quiet, formatter: (v: number) => `${v * 100} %` } },
     series: [

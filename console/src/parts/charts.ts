@@ -3,9 +3,10 @@ import { LineChart } from 'echarts/charts'
 import { GridComponent, LegendComponent, MarkLineComponent, TooltipComponent } from 'echarts/components'
 import { use } from 'echarts/core'
 import { CanvasRenderer } from 'echarts/renderers'
-import type { Purge, RatioReport } from '../api'
+import type { Purge, RatioReport, RatioRow } from '../api'
 import type { Palette } from '../colours'
-import { clock, plural } from '../format'
+import { clock, plural, tick } from '../format'
+import { secondsIn, steps } from './steps'
 
 use([LineChart, GridComponent, LegendComponent, MarkLineComponent, TooltipComponent, CanvasRenderer])
 
@@ -30,7 +31,7 @@ export function base(p: Palette, from: Date, to: Date, yName: string) {
       nameGap: 24,
       ...axis,
       splitLine: { show: false },
-      axisLabel: { color: p.quiet, hideOverlap: true },
+      axisLabel: { color: p.quiet, hideOverlap: true, formatter: tick },
     },
     yAxis: { type: 'value' as const, name: yName, nameLocation: 'end' as const, ...axis, nameTextStyle: { color: p.quiet, align: 'left' as const, padding: [0, 0, 0, -48] } },
   }
@@ -52,10 +53,16 @@ export function marks(p: Palette, purges: Purge[]) {
   }
 }
 
-/** How many seconds of a bucket lie within the report: the first and the last are cut. */
-export function secondsIn(report: RatioReport, at: string): number {
-  const step = report.step_s ?? 60
-  const begin = Math.max(Date.parse(at), Date.parse(report.since))
-  const end = Math.min(Date.parse(at) + step * 1000, Date.parse(report.until))
-  return Math.max(1, (end - begin) / 1000)
+/** One line of a chart: a value for each step, a gap where nothing was counted, a dot where a value stands alone. */
+export function course(report: RatioReport, pick: (r: RatioRow, seconds: number) => number | null | undefined) {
+  const data = steps(report).map(([at, row]): [number, number | null] => [at, row ? (pick(row, secondsIn(report, row.at!)) ?? null) : null])
+  const alone = (i: number) => data[i]?.[1] != null && data[i - 1]?.[1] == null && data[i + 1]?.[1] == null
+  return {
+    type: 'line' as const,
+    data,
+    connectNulls: false,
+    symbol: 'circle',
+    symbolSize: (_: unknown, at: { dataIndex: number }) => (alone(at.dataIndex) ? 4 : 0),
+    showAllSymbol: true,
+  }
 }
