@@ -53,7 +53,7 @@ func take(control, token, dir string) error {
 		{"routes", []chromedp.Action[chromedp.Void]{open("/routes"), chromedp.WaitVisible("tbody .switch")}},
 		{"live", []chromedp.Action[chromedp.Void]{open("/live"), chromedp.WaitVisible("#live tbody tr:nth-child(15)")}},
 		{"findings", []chromedp.Action[chromedp.Void]{open("/findings"), chromedp.WaitVisible("#findings .empty, #findings tbody td")}},
-		{"purge", []chromedp.Action[chromedp.Void]{open("/purge?tag=port%3Atholm"), chromedp.WaitVisible("#history tbody td")}},
+		{"purge", []chromedp.Action[chromedp.Void]{open("/purge?tag=port%3Atholm"), chromedp.WaitVisible("#history tbody tr")}},
 		{"tags", []chromedp.Action[chromedp.Void]{open("/tags?tag=vessel%3A3"), chromedp.WaitVisible("#carrying tbody td")}},
 		{"fragments", []chromedp.Action[chromedp.Void]{open("/fragments?of=%2Fports%2Ftholm&tag=vessel%3A3"), chromedp.WaitVisible("#made tbody tr:nth-child(9)")}},
 		{"changes", []chromedp.Action[chromedp.Void]{open("/changes"), chromedp.WaitVisible("#runs tbody tr:nth-child(5)"), chromedp.Click("#try"), chromedp.WaitVisible("#effects li")}},
