@@ -72,3 +72,8 @@ require (
 tool honnef.co/go/tools/cmd/staticcheck
 
 replace gerastic.example/client => ./client
+
+ignore (
+	./console/node_modules
+	./test/frameworks/node_modules
+)

@@ -140,7 +140,7 @@ func readAnswers(body io.Reader, expect int64, keys int) (*answers, error) {
 		return nil, half(err)
 	}
 	a := &answers{namespace: head.Namespace, stamp: head.Stamp, items: make([]answer, keys)}
-	var found answer // one place for all: what it had is overwritten
+	var found answer          // one place for all: what it had is overwritten
 	for seen := 0; ; seen++ { // to the end: only then is the connection free for the next
 		found = answer{}
 		if err := in.Next(&found.LookupAnswer); err == io.EOF && seen == keys {

@@ -89,6 +89,7 @@ export function overrides(p: Palette): GlobalThemeOverrides {
       boxShadow2: `0 0 0 1px ${p.line}`,
     },
     Input: { border: `1px solid ${p.line}`, color: p.ground, colorFocus: p.ground, borderHover: `1px solid ${p.quiet}`, borderFocus: `1px solid ${p.accent}` },
+    InternalSelection: { border: `1px solid ${p.line}`, borderHover: `1px solid ${p.quiet}`, color: p.ground, colorActive: p.ground },
     DataTable: { thColor: p.panel, thColorHover: p.panel, thTextColor: p.quiet, thFontWeight: '500', thIconColor: p.line, tdColor: p.panel, tdColorHover: p.ground, tdColorSorting: p.panel, tdColorStriped: p.panel, thColorSorting: p.panel, borderColor: p.line, fontSizeSmall: '13px', thPaddingSmall: '6px 8px', tdPaddingSmall: '5px 8px' },
     Switch: { railColorActive: p.outcome.hit },
     Button: { textColorPrimary: p.ground, textColorHoverPrimary: p.ground, textColorFocusPrimary: p.ground, textColorPressedPrimary: p.ground, textColorError: p.ground, textColorHoverError: p.ground, textColorFocusError: p.ground, textColorPressedError: p.ground },

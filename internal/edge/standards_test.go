@@ -258,7 +258,8 @@ func TestIdentityKeepsEntriesApart(t *testing.T) {
 			assert.Equal(t, "for ", anonymous.body)
 		}
 	}
-	assert.False(t, s.get("/wallet", "Cookie: session=one", "Authorization: Bearer x").hit() && s.get("/wallet", "Cookie: session=two", "Authorization: Bearer x").hit())
+	s.get("/wallet", "Cookie: session=one", "Authorization: Bearer x")
+	assert.False(t, s.get("/wallet", "Cookie: session=two", "Authorization: Bearer x").hit(), "one field alike is not the same person")
 	shown := s.get("/mine/a", "Authorization: Bearer one", "Gerastic-Explain: may explain")
 	assert.NotContains(t, shown.state, "Bearer one", "credentials are not shown")
 }
@@ -337,7 +338,8 @@ func TestGraphQL(t *testing.T) {
 		assert.False(t, ask(query("{ broken }", "")).hit(), "an answer with errors is never stored")
 	}
 	assert.False(t, s.get("/graphql?query={ports{name}}").hit())
-	assert.True(t, s.get("/graphql?query={ports{%20name%20}}&operationName=").hit() || s.get("/graphql?query=%7B%0Aports%7Bname%7D%7D").hit(), "GET likewise")
+	assert.True(t, s.get("/graphql?query=%7B%0Aports%7Bname%7D%7D").hit(), "GET likewise")
+	assert.True(t, s.get("/graphql?query={ports{%20name%20}}&operationName=").hit(), "an empty name is none")
 	assert.NotContains(t, s.get("/graphql?query=mutation{delay}").state, "hit")
 	assert.NotContains(t, s.get("/graphql?query=mutation{delay}").state, "hit")
 }

@@ -51,9 +51,9 @@ const layout = computed(() => (props.tall === undefined ? 'auto' : 'fixed'))
 .data .n-data-table-th { white-space: nowrap; }
 .data .n-data-table-td { word-break: normal; overflow-wrap: break-word; }
 .data .n-data-table-th .n-data-table-th__title-wrapper .n-data-table-th__title { flex: none; }
-/* The arrow shows where it says something: on the sorted column, and on the one pointed at. */
-.data .n-data-table-sorter { width: 12px; height: 12px; font-size: 12px; margin-left: 2px; opacity: 0; }
-.data .n-data-table-th--sorting .n-data-table-sorter, .data th:hover .n-data-table-sorter, .data th:focus-within .n-data-table-sorter { opacity: 1; }
+/* The arrow shows where it says something: on the sorted column, and on the one pointed at. It stands between columns. */
+.data .n-data-table-th .n-data-table-sorter { width: 0; height: 12px; font-size: 12px; margin: 0; overflow: visible; opacity: 0; }
+.data .n-data-table-th--sorting .n-data-table-sorter, .data .n-data-table-th:hover .n-data-table-sorter, .data .n-data-table-th:focus-within .n-data-table-sorter { opacity: 1; }
 .data .n-data-table-td--sorting { background: var(--panel); }
 .data .n-data-table-td.mono, .data .mono { font-family: var(--mono); font-size: 12px; overflow-wrap: anywhere; }
 .data th.mono { font-family: inherit; font-size: 13px; }
