@@ -113,7 +113,7 @@ func (a *app) fragmentsShow() *cobra.Command {
 				return err
 			}
 			t := &rows{columns: []column{left("made of"), left("state"), right("age"), right("left"), right("fill takes"), right("bytes"), left("tags")}}
-			addMadeOf(t, made, "", "")
+			addTree(t, made, "", "")
 			return a.print(made, t)
 		},
 	}
@@ -121,9 +121,9 @@ func (a *app) fragmentsShow() *cobra.Command {
 	return c
 }
 
-// addMadeOf adds a piece and, indented, its parts. Its tags are shown without those that come
+// addTree adds a fragment or page and, indented, its parts. Its tags are shown without those that come
 // from its parts, where they stand.
-func addMadeOf(t *rows, m client.PartsTree, lead, below string) {
+func addTree(t *rows, m client.PartsTree, lead, below string) {
 	inherited := map[string]bool{}
 	for _, part := range m.Parts {
 		for _, tag := range part.Tags {
@@ -149,9 +149,9 @@ func addMadeOf(t *rows, m client.PartsTree, lead, below string) {
 	}
 	for i, part := range m.Parts {
 		if i == len(m.Parts)-1 {
-			addMadeOf(t, part, below+"└ ", below+"  ")
+			addTree(t, part, below+"└ ", below+"  ")
 		} else {
-			addMadeOf(t, part, below+"├ ", below+"│ ")
+			addTree(t, part, below+"├ ", below+"│ ")
 		}
 	}
 }

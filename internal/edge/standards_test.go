@@ -401,9 +401,9 @@ func TestA304MayTakeAnAnswerBack(t *testing.T) {
 	assert.Zero(t, s.edge.store.Figures().Entries)
 }
 
-// TestWhoCannotBeToldApartAsksForHimself: an absent and an empty field under Vary, while
+// TestWhoCannotBeToldApartAsksAlone: an absent and an empty field under Vary, while
 // the answer to the other is still under way.
-func TestWhoCannotBeToldApartAsksForHimself(t *testing.T) {
+func TestWhoCannotBeToldApartAsksAlone(t *testing.T) {
 	gate := make(chan struct{})
 	s := newRig(t, func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Vary", "X-A")

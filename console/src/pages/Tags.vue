@@ -17,8 +17,9 @@ const most = 200
 const few = 12
 
 const { data, updated, problem } = useLive(async () => {
-  const [tags, entries] = await Promise.all([api.tags(prefix.value, most), chosen.value ? api.entries(chosen.value, few) : []])
-  return { tags, entries, of: chosen.value }
+  const of = chosen.value
+  const [tags, entries] = await Promise.all([api.tags(prefix.value, most), of ? api.entries(of, few) : []])
+  return { tags, entries, of }
 }, [prefix, chosen])
 const tags = computed(() => data.value?.tags ?? [])
 const entries = computed(() => (data.value?.of === chosen.value ? data.value.entries : []))
