@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { NAutoComplete, NButton, NCheckbox, NInput, NRadio, NRadioGroup, NTag } from 'naive-ui'
-import { computed, ref, watch } from 'vue'
+import { computed, nextTick, ref, watch } from 'vue'
 import { useAction } from '../action'
 import { api, type PurgeResult, type Tag } from '../api'
 import { plural, time } from '../format'
@@ -34,10 +34,10 @@ const suggestions = computed(() =>
 )
 watch(
   () => draft.value.kind,
-  (kind) => {
+  () => {
     draft.value.names = []
     typed.value = ''
-    if (kind !== 'tags') done.value = ''
+    done.value = ''
   },
 )
 
@@ -54,9 +54,10 @@ async function add(written: string) {
 async function carryOut() {
   const r = await carrying.act(() => api.purge(request(draft.value, false)))
   if (!r) return
+  draft.value = { ...draft.value, kind: draft.value.kind === 'all' ? 'tags' : draft.value.kind, names: [], reason: '' }
+  await nextTick() // another kind forgets what was done before
   const verb = r.mode === 'stale' ? 'marked stale' : 'dropped'
   done.value = `Purge ${r.sequence}: ${plural(r.matched.entries, 'entry', 'entries')} ${verb}, ${r.nodes.map((n) => (n.applied ? `in force on ${n.node} after ${time(n.took_ms)}` : `not yet on ${n.node}`)).join(', ')}.`
-  draft.value = { ...draft.value, kind: draft.value.kind === 'all' ? 'tags' : draft.value.kind, names: [], reason: '' }
   emit('done')
 }
 
