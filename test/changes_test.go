@@ -391,13 +391,11 @@ func TestChangesInTheLog(t *testing.T) {
 		_ = w.content.QueryRow(ctx, `select slot_name, pg_wal_lsn_diff(pg_current_wal_lsn(), restart_lsn)::bigint from pg_replication_slots where database = current_database()`).Scan(&name, &retained)
 		return name, retained
 	}
-	ready := func() {
-		eventually(t, "the log is read", func() bool {
-			var active bool
-			_ = w.content.QueryRow(ctx, `select active from pg_replication_slots where database = current_database()`).Scan(&active)
-			return active
-		})
+	read := func() (active bool) {
+		require.NoError(t, w.content.QueryRow(ctx, `select coalesce(bool_or(active), false) from pg_replication_slots where database = current_database()`).Scan(&active))
+		return active
 	}
+	ready := func() { eventually(t, "the log is read", read) }
 	ready()
 	status, err := w.api.ChangesStatus(ctx)
 	require.NoError(t, err)
@@ -445,6 +443,7 @@ func TestChangesInTheLog(t *testing.T) {
 	// A slot that is gone took changes with it.
 	name, _ := slot()
 	w.node.Stop(ctx)
+	eventually(t, "the server has noticed that the slot's reader has gone", func() bool { return !read() })
 	w.sql(`select pg_drop_replication_slot($1)`, name)
 	w.start()
 	w.expect("so everything counts as changed", "everything")

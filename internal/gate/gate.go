@@ -13,7 +13,7 @@ import (
 type Options struct {
 	Connections int                   // at a time
 	PerAddress  int                   // at a time, of one address (in IPv6, of one /64); 0: as many as there may be in all
-	Exempt      func(netip.Addr) bool // tells for which addresses PerAddress does not hold; nil: for none
+	Exempt      func(netip.Addr) bool // reports for which addresses PerAddress does not hold; nil: for none
 }
 
 // Listener wraps another. Its ConnState must be the server's: so it knows which connections
@@ -83,21 +83,34 @@ func (l *Listener) place() error {
 	}
 }
 
-// makePlace closes the connection that has rested longest, if any rests.
+// makePlace closes the connection that has rested longest, if any rests. If none does, the next
+// that comes to rest sees that its place is wanted.
 func (l *Listener) makePlace() {
+	for {
+		oldest, since := l.longestResting()
+		if oldest == nil || !l.waiting.CompareAndSwap(true, false) { // or one that came to rest has made room
+			return
+		}
+		if oldest.rests.CompareAndSwap(since, 0) {
+			l.ended.Add(1)
+			oldest.Close()
+			return
+		}
+		l.waiting.Store(true) // a request came on it meanwhile
+	}
+}
+
+// longestResting returns the connection that has rested longest and since when it does (unix ns);
+// nil if none rests.
+func (l *Listener) longestResting() (oldest *Conn, since int64) {
 	l.mu.Lock()
-	var oldest *Conn
-	var since int64
+	defer l.mu.Unlock()
 	for c := range l.open {
 		if at := c.rests.Load(); at != 0 && (oldest == nil || at < since) {
 			oldest, since = c, at
 		}
 	}
-	l.mu.Unlock()
-	if oldest != nil && oldest.rests.CompareAndSwap(since, 0) {
-		l.ended.Add(1)
-		oldest.Close()
-	}
+	return oldest, since
 }
 
 // Close implements net.Listener.
@@ -115,11 +128,13 @@ func (l *Listener) ConnState(nc net.Conn, state http.ConnState) {
 		c.rests.Store(time.Now().UnixNano())
 	case state != http.StateIdle:
 		c.rests.Store(0)
-	case l.waiting.CompareAndSwap(true, false): // its place is wanted
-		l.ended.Add(1)
-		c.Close()
 	default:
-		c.rests.Store(time.Now().UnixNano())
+		now := time.Now().UnixNano()
+		c.rests.Store(now) // before the wish is read: the one who wants a place sets the wish, and then looks for who rests
+		if l.waiting.CompareAndSwap(true, false) && c.rests.CompareAndSwap(now, 0) {
+			l.ended.Add(1)
+			c.Close()
+		}
 	}
 }
 

@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"net/netip"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -24,6 +25,8 @@ func serve(t *testing.T, o Options) (l *Listener, address string) {
 		var n int
 		_, _ = fmt.Sscanf(r.URL.Path, "/%d", &n)
 		if n < 0 {
+			w.WriteHeader(http.StatusOK)
+			_ = http.NewResponseController(w).Flush()
 			<-r.Context().Done()
 			return
 		}
@@ -86,13 +89,16 @@ func TestPromise6ConnectionsAreBounded(t *testing.T) {
 	}
 	assert.NoError(t, resting[2].get("/10", 5*time.Second))
 	assert.EqualValues(t, 2, l.Figures().Ended)
+	assert.Eventually(t, func() bool { return l.rest() == 3 }, 5*time.Second, time.Millisecond)
 
 	silent := visit(t, address) // says nothing, and makes room like one that rests
-	assert.Eventually(t, func() bool { return l.Figures().Ended == 3 }, 5*time.Second, time.Millisecond)
+	assert.Eventually(t, func() bool { return l.Figures().Ended == 3 && l.rest() == 3 }, 5*time.Second, time.Millisecond)
 	var busy []*visitor
 	for range 3 {
 		v := visit(t, address)
 		_, _ = io.WriteString(v, "GET /-1 HTTP/1.1\r\nHost: x\r\n\r\n")
+		_, err := http.ReadResponse(v.in, nil)
+		require.NoError(t, err)
 		busy = append(busy, v)
 	}
 	assert.Eventually(t, func() bool {
@@ -105,6 +111,23 @@ func TestPromise6ConnectionsAreBounded(t *testing.T) {
 	busy[0].Close()
 	assert.NoError(t, visit(t, address).get("/10", 5*time.Second))
 	assert.LessOrEqual(t, l.Figures().Open, 3)
+}
+
+// TestOneMakesRoomForOne: whoever comes just as a connection comes to rest has its place, and no
+// second connection is closed for it.
+func TestOneMakesRoomForOne(t *testing.T) {
+	const places, visitors, each = 4, 8, 200
+	l, address := serve(t, Options{Connections: places})
+	var all sync.WaitGroup
+	for range visitors {
+		all.Go(func() {
+			for range each {
+				_ = visit(t, address).get("/10", 5*time.Second) // and rests, unless it was closed for another
+			}
+		})
+	}
+	all.Wait()
+	assert.EqualValues(t, visitors*each-places, l.Figures().Ended)
 }
 
 // rest is how many connections rest.
