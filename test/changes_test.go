@@ -82,6 +82,16 @@ func (w *watched) sql(statement string, args ...any) {
 	require.NoError(w.t, err, statement)
 }
 
+// dropSlot drops a slot whose reader has gone, once the server has noticed that.
+func (w *watched) dropSlot(name string) {
+	eventually(w.t, "the server has noticed that the slot's reader has gone", func() bool {
+		var active bool
+		require.NoError(w.t, w.content.QueryRow(ctx, `select active from pg_replication_slots where slot_name = $1`, name).Scan(&active))
+		return !active
+	})
+	w.sql(`select pg_drop_replication_slot($1)`, name)
+}
+
 // purged returns what was purged since it was last asked: tags, with ~ before those
 // marked stale, and "everything".
 func (w *watched) purged() []string {
@@ -283,7 +293,7 @@ func TestADebtIsNotForgotten(t *testing.T) {
 		return w.content.QueryRow(ctx, `select slot_name from pg_replication_slots where database = current_database() and active`).Scan(&slot) == nil
 	})
 	w.node.Stop(ctx)
-	w.sql(`select pg_drop_replication_slot($1)`, slot)
+	w.dropSlot(slot)
 	ledger := connect(t, w.settings.Database)
 	_, err := ledger.Exec(ctx, `alter table purge add constraint refuses check (not coalesce((selector->>'all')::boolean, false))`)
 	require.NoError(t, err)
@@ -391,11 +401,13 @@ func TestChangesInTheLog(t *testing.T) {
 		_ = w.content.QueryRow(ctx, `select slot_name, pg_wal_lsn_diff(pg_current_wal_lsn(), restart_lsn)::bigint from pg_replication_slots where database = current_database()`).Scan(&name, &retained)
 		return name, retained
 	}
-	read := func() (active bool) {
-		require.NoError(t, w.content.QueryRow(ctx, `select coalesce(bool_or(active), false) from pg_replication_slots where database = current_database()`).Scan(&active))
-		return active
+	ready := func() {
+		eventually(t, "the log is read", func() bool {
+			var active bool
+			_ = w.content.QueryRow(ctx, `select active from pg_replication_slots where database = current_database()`).Scan(&active)
+			return active
+		})
 	}
-	ready := func() { eventually(t, "the log is read", read) }
 	ready()
 	status, err := w.api.ChangesStatus(ctx)
 	require.NoError(t, err)
@@ -443,8 +455,7 @@ func TestChangesInTheLog(t *testing.T) {
 	// A slot that is gone took changes with it.
 	name, _ := slot()
 	w.node.Stop(ctx)
-	eventually(t, "the server has noticed that the slot's reader has gone", func() bool { return !read() })
-	w.sql(`select pg_drop_replication_slot($1)`, name)
+	w.dropSlot(name)
 	w.start()
 	w.expect("so everything counts as changed", "everything")
 	ready()
