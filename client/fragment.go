@@ -14,22 +14,22 @@ import (
 	"gerastic.example/client/protocol"
 )
 
-// Fragment says what a piece is, and how long it lives.
+// Fragment says what a part of a page is that the application makes, and how long it lives.
 type Fragment struct {
-	// Name is what pieces of its kind share: "row". Figures are kept by name.
+	// Name is what fragments of its kind share: "row". Figures are kept by name.
 	Name string
-	// Parts tell pieces of one name apart: strings, numbers, booleans, times, byte slices.
-	// They are typed and ordered: ("a", "bc") is another piece than ("ab", "c"), 1 than "1".
+	// Parts tell fragments of one name apart: strings, numbers, booleans, times, byte slices.
+	// They are typed and ordered: ("a", "bc") is another fragment than ("ab", "c"), 1 than "1".
 	Parts []any
 	// Version, if set, is the state of what it is made from, such as a changed-at time: with
-	// another version it is another piece.
+	// another version it is another fragment.
 	Version any
 	// Lifetime is how long it is fresh; Forever leaves it to purges and versions. It is cut
-	// to the shortest life of the pieces in it. There is no default.
+	// to the shortest life of the fragments in it. There is no default.
 	Lifetime time.Duration
 	// Stale is how long beyond that it may be used while it is filled anew.
 	Stale time.Duration
-	// Tags name what it shows; those of the pieces in it come on top.
+	// Tags name what it shows; those of the fragments in it come on top.
 	Tags []string
 	// Type is its media type; text/html; charset=utf-8 if left out.
 	Type string
@@ -142,7 +142,7 @@ func appendString(b []byte, s string) ([]byte, error) {
 	return append(b, '"'), nil
 }
 
-// mediaType is the fragment's, or that of a piece of a page.
+// mediaType is the fragment's, or that of a part of a page.
 func (f *Fragment) mediaType() string {
 	if f.Type != "" {
 		return f.Type

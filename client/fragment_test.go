@@ -112,7 +112,7 @@ func TestKeysAreNeverAmbiguous(t *testing.T) {
 func TestWithoutGerastic(t *testing.T) {
 	s := New("http://127.0.0.1:1", "none").Fragments(FragmentOptions{})
 	f := Fragment{Name: "board", Lifetime: time.Minute, Tags: []string{"port:tholm"}}
-	page, tags := Piece(context.Background())
+	page, tags := Part(context.Background())
 	for range 20 {
 		body, err := s.LoadOrFill(page, f, func(context.Context) ([]byte, error) { return []byte("made"), nil })
 		require.NoError(t, err)

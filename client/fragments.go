@@ -15,7 +15,7 @@ import (
 	"github.com/klauspost/compress/gzip"
 )
 
-// Fragments keeps the pieces that an application makes: found, or filled once for all who
+// Fragments keeps the parts of pages that an application makes: found, or filled once for all who
 // ask. Make one for the life of the application. Safe for concurrent use.
 //
 // When Gerastic cannot be reached, everything is filled as if it were not there.
@@ -133,7 +133,7 @@ func (s *Fragments) load(ctx context.Context, all []Fragment, renew bool, fill f
 	if inside != nil {
 		l.report, l.depth, l.fresh = inside.report, inside.depth+1, inside.fragment
 	}
-	pieces := make([]wantedFragment, len(all))
+	wanted := make([]wantedFragment, len(all))
 	for i := range all {
 		key, err := all[i].Key()
 		if err == nil {
@@ -142,19 +142,19 @@ func (s *Fragments) load(ctx context.Context, all []Fragment, renew bool, fill f
 		if err != nil {
 			return nil, err
 		}
-		pieces[i] = wantedFragment{Fragment: &all[i], at: i, key: key, item: l.report.begin(l.depth)}
+		wanted[i] = wantedFragment{Fragment: &all[i], at: i, key: key, item: l.report.begin(l.depth)}
 	}
-	for from := 0; from < len(pieces); from += maxKeys {
-		open := make([]*wantedFragment, 0, min(maxKeys, len(pieces)-from))
-		for i := from; i < min(from+maxKeys, len(pieces)); i++ {
-			open = append(open, &pieces[i])
+	for from := 0; from < len(wanted); from += maxKeys {
+		open := make([]*wantedFragment, 0, min(maxKeys, len(wanted)-from))
+		for i := from; i < min(from+maxKeys, len(wanted)); i++ {
+			open = append(open, &wanted[i])
 		}
 		l.settle(open, renew)
 	}
 	bodies := make([][]byte, len(all))
 	var failed error
-	for i := range pieces {
-		p := &pieces[i]
+	for i := range wanted {
+		p := &wanted[i]
 		if p.made != nil && p.made.broken != nil {
 			panic(p.made.broken)
 		}
@@ -172,14 +172,14 @@ func (s *Fragments) load(ctx context.Context, all []Fragment, renew bool, fill f
 // notDated is the stamp of what was found as of no particular purge.
 const notDated = math.MaxUint64
 
-// maxKeys is how many fragments go into one call.
+// maxKeys is how many wanted go into one call.
 const maxKeys = 1000
 
 // loading is one load under way.
 type loading struct {
 	*Fragments
 	ctx    context.Context
-	page   *page // that the fragments go into; may be nil
+	page   *page // that the wanted go into; may be nil
 	report *report
 	depth  int
 	fresh  bool // they go into a fragment, so that nothing stale will do
@@ -187,7 +187,7 @@ type loading struct {
 	began  time.Time
 }
 
-// settle goes on until every piece has a body or an error. Its own fills come before it waits
+// settle goes on until every fragment has a body or an error. Its own fills come before it waits
 // for those of others, who may be waiting for them.
 func (l *loading) settle(open []*wantedFragment, renew bool) {
 	for round := 0; len(open) > 0 && round < 4; round++ {
@@ -220,7 +220,7 @@ func (l *loading) settle(open []*wantedFragment, renew bool) {
 	l.fillAlone(open)
 }
 
-// lookup asks for pieces, unless Gerastic did not answer of late.
+// lookup asks for fragments, unless Gerastic did not answer of late.
 func (l *loading) lookup(open []*wantedFragment, renew bool) (*answers, error) {
 	if !l.breaker.closed(time.Now()) {
 		return nil, errResting
@@ -281,7 +281,7 @@ func (l *loading) ended(p *wantedFragment, namespace string, found Found, took, 
 	l.report.ended(p.item, namespace+"/"+p.key, found, took, age)
 }
 
-// fillMine fills the pieces that there are leases for, and stores them in one call.
+// fillMine fills the fragments that there are leases for, and stores them in one call.
 func (l *loading) fillMine(mine []*wantedFragment, from *answers) {
 	if len(mine) == 0 {
 		return
@@ -326,7 +326,7 @@ func (l *loading) sideBySide(all []*wantedFragment, do func(*wantedFragment)) {
 	running.Wait()
 }
 
-// make runs the fill of a piece.
+// make runs the fill of a fragment.
 func (l *loading) make(ctx context.Context, p *wantedFragment) {
 	m := &made{page: &page{fragment: true, report: l.report, depth: l.depth}}
 	p.made = m

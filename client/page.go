@@ -13,7 +13,7 @@ import (
 	"gerastic.example/client/protocol"
 )
 
-// page collects what is known of a page, or a piece of one, while it is made: its tags, how
+// page collects what is known of a page, or a part of one, while it is made: its tags, how
 // long what is in it lives, and which fragments that was.
 type page struct {
 	mu           sync.Mutex
@@ -23,7 +23,7 @@ type page struct {
 	hasFragments bool      // there are fragments in it, so that until and stamp say something
 	parts        []string  // namespace/key of the fragments in it, without those in them
 	sent         bool
-	parent       *page // what it is part of, as Piece made it
+	parent       *page // what it is part of, as Part made it
 
 	fragment bool    // it is stored itself, so that nothing stale may go into it
 	report   *report // of the request

@@ -5,7 +5,7 @@ import (
 	"net/url"
 )
 
-// FragmentName is what pieces of one name hold and bring.
+// FragmentName is what the parts of one name hold and bring.
 type FragmentName struct {
 	Name         string           `json:"name" doc:"NAMESPACE/NAME of an application's fragments, or edge/ROUTE of what the edge includes in pages"`
 	Entries      int              `json:"entries" doc:"Stored now"`
@@ -29,9 +29,9 @@ func (c *Client) FragmentNames(ctx context.Context, since string) ([]FragmentNam
 	return out.Names, err
 }
 
-// PartsTree is a page or a piece, and what it was made of.
+// PartsTree is a page or a part, and what it was made of.
 type PartsTree struct {
-	Kind   string      `json:"kind" enum:"page,fragment,piece" doc:"piece: the edge includes it"`
+	Kind   string      `json:"kind" enum:"page,fragment,include" doc:"fragment: the application makes it; include: the edge puts it in"`
 	Name   string      `json:"name" doc:"URL, or NAMESPACE/KEY"`
 	Route  string      `json:"route"`
 	State  string      `json:"state" enum:"live,softened,purged,missing" doc:"missing: it is not stored any more, or here"`

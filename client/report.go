@@ -49,7 +49,7 @@ type RatioQuery struct {
 	By    string // route, time or total
 	Step  string // "1m"; "" chooses one
 	Route string // "" is all
-	Of    string // visitors, or pieces: fragments and what the edge included
+	Of    string // visitors, or parts: fragments and what the edge included
 }
 
 // Ratio returns the ratio report. StatusOf the error is 422 for times that are not valid, and

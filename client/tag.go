@@ -16,10 +16,10 @@ func Tag(ctx context.Context, tags ...string) bool {
 	return p != nil && p.add(tags)
 }
 
-// Piece begins a piece of a page: what is tagged in the context that it returns belongs
-// to the piece and to all that it is part of, but not to its sisters. tags returns what
-// the piece has come to carry.
-func Piece(ctx context.Context) (piece context.Context, tags func() []string) {
+// Part begins a part of a page: what is tagged in the context that it returns belongs
+// to the part and to all that holds it, but not to its sisters. tags returns what the part
+// has come to carry.
+func Part(ctx context.Context) (part context.Context, tags func() []string) {
 	p := &page{parent: pageOf(ctx)}
 	if p.parent != nil {
 		p.report, p.depth, p.fragment = p.parent.report, p.parent.depth, p.parent.fragment

@@ -32,11 +32,11 @@ func TestTagging(t *testing.T) {
 			Tag(r.Context(), `say "æ"`, `back\slash "quoted"`, strings.Repeat("x", 1024))
 		}, 200, "", []string{`say "æ"`, `back\slash "quoted"`, strings.Repeat("x", 1024)}},
 		{"pieces, to any depth", func(_ http.ResponseWriter, r *http.Request) {
-			row, rowTags := Piece(r.Context())
-			card, cardTags := Piece(row)
+			row, rowTags := Part(r.Context())
+			card, cardTags := Part(row)
 			Tag(card, "vessel:3")
 			TagFrom(row, http.Header{"Cache-Groups": {`"sailing:7", "port:tholm"`}})
-			sister, sisterTags := Piece(r.Context())
+			sister, sisterTags := Part(r.Context())
 			Tag(sister, "vessel:4")
 			assert.Equal(t, []string{"vessel:3"}, cardTags(), "nothing comes down")
 			assert.Equal(t, []string{"vessel:3", "sailing:7", "port:tholm"}, rowTags())

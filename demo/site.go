@@ -29,7 +29,7 @@ var files embed.FS
 type Parts struct {
 	Content *Content
 	Outbox  *aftercommit.Outbox // how the desk purges
-	// Fragments keeps the pieces of its pages.
+	// Fragments keeps the parts of its pages.
 	Fragments *client.Fragments
 	Log       *slog.Logger
 	// Slow scales the simulated costs: 1 as in a real application, 0 none.
@@ -42,7 +42,7 @@ type Parts struct {
 type Site struct {
 	Parts
 	Renders atomic.Int64    // pages and calls made since the start
-	pieces  [4]atomic.Int64 // made since the start, by kind
+	parts   [4]atomic.Int64 // made since the start, by kind
 	pages   *template.Template
 	handler http.Handler
 }
@@ -123,7 +123,7 @@ type page struct {
 	Sailings []Sailing
 	Sailing  Sailing
 	Rows     []template.HTML
-	Piece    template.HTML
+	Part     template.HTML
 	Vessel   Vessel
 	Day      time.Time
 	Number   int
@@ -189,7 +189,7 @@ func customer(r *http.Request) string {
 	return ""
 }
 
-// home is the skeleton of the home page: the edge puts in what changes, each piece with a
+// home is the skeleton of the home page: the edge puts in what changes, each include with a
 // life of its own, and the greeting, which is each visitor's own.
 func (s *Site) home(w http.ResponseWriter, r *http.Request) {
 	s.cost(r.Context(), 100)
@@ -209,7 +209,7 @@ func (s *Site) home(w http.ResponseWriter, r *http.Request) {
 func (s *Site) port(w http.ResponseWriter, r *http.Request) {
 	slug := r.PathValue("port")
 	s.cost(r.Context(), 150)
-	s.pieces[pagePiece].Add(1)
+	s.parts[pagePart].Add(1)
 	p := page{Context: r.Context()}
 	var err error
 	if p.Port, err = s.Content.Port(r.Context(), slug); err != nil {
@@ -219,7 +219,7 @@ func (s *Site) port(w http.ResponseWriter, r *http.Request) {
 	p.Title = p.Port.Name
 	client.Tag(r.Context(), "port:"+slug, "notices:"+slug)
 	if p.Notices, err = s.Content.Notices(r.Context(), slug); err == nil {
-		p.Piece, err = s.departuresBoard(r.Context(), slug)
+		p.Part, err = s.departuresBoard(r.Context(), slug)
 	}
 	if err != nil {
 		s.broken(w, err)
@@ -397,9 +397,9 @@ func (s *Site) photo(ctx context.Context, id string) ([]byte, error) {
 func (s *Site) counters(w http.ResponseWriter, _ *http.Request) {
 	w.Header().Set("Content-Type", "application/json")
 	w.Header().Set("Cache-Control", "no-store")
-	pieces := map[string]int64{}
-	for kind, name := range pieceNames {
-		pieces[name] = s.pieces[kind].Load()
+	made := map[string]int64{}
+	for kind, name := range partNames {
+		made[name] = s.parts[kind].Load()
 	}
-	_ = json.NewEncoder(w).Encode(map[string]any{"renders": s.Renders.Load(), "queries": s.Content.Queries.Load(), "pieces": pieces})
+	_ = json.NewEncoder(w).Encode(map[string]any{"renders": s.Renders.Load(), "queries": s.Content.Queries.Load(), "pieces": made})
 }

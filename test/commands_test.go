@@ -52,7 +52,7 @@ func TestCommandsSayWhatTheyDid(t *testing.T) {
 		{[]string{"fragments", "drop", `site/weather("brack-point")`}, []string{"dropped 1 fragment, "}},
 		{[]string{"fragments", "drop", "--name", "site/card"}, []string{"fragments, "}},
 		{[]string{"fragments", "bench", "--times", "50", "--many", "10"}, []string{"stored 10 at once", "found one", "found 10 at once", "times as fast as one after another"}},
-		{[]string{"report", "ratio", "--of", "pieces"}, []string{"site/card", "bench/bench"}},
+		{[]string{"report", "ratio", "--of", "parts"}, []string{"site/card", "bench/bench"}},
 		{[]string{"explain", edge + "/vessels/4?utm_source=x"}, []string{"verdict   serve", "It is served from here", "tags: vessel:4", "← answers this request", "left out  parameter utm_source", "stores    What the origin does not forbid"}},
 		{[]string{"explain", edge + "/vessels/4", "-X", "DELETE"}, []string{"verdict   pass through (method)"}},
 		{[]string{"tags", "vessel:4"}, []string{"vessel:4", "entries"}},
@@ -123,7 +123,7 @@ func TestCommandsFailWithOneLineThatHelps(t *testing.T) {
 		{[]string{"fragments", "bench", "--size", "huge"}, 2, "--size"},
 		{[]string{"fragments", "bench", "--many", "0"}, 2, "1 to 1000"},
 		{[]string{"fragments", "bench", "--namespace", "edge"}, 1, "choose another"},
-		{[]string{"report", "ratio", "--of", "others"}, 2, "it is visitors or pieces"},
+		{[]string{"report", "ratio", "--of", "others"}, 2, "it is visitors or parts"},
 		{[]string{"token", "create", "--name", "x", "--rights", "fragments"}, 1, "name it with namespace"},
 		{[]string{"demo", "--visitors", "-1"}, 2, "from 0 to 2000"},
 	} {

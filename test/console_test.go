@@ -211,11 +211,11 @@ func (s screen) fragments(t *testing.T) {
 // The panel on a page is for those who carry a token; without one there is none.
 func (s screen) panel(t *testing.T) {
 	s.do(t, chromedp.Navigate(company.Node.EdgeURL()+"/ports/norrisay"), chromedp.WaitVisible(".board"))
-	assert.Equal(t, 0, s.count(t, ".pieces"))
-	s.do(t, chromedp.Navigate(company.Node.EdgeURL()+"/#explain="+company.Token), chromedp.WaitVisible(".pieces td"))
-	assert.Contains(t, s.text(t, ".pieces"), "/pieces/departures")
+	assert.Equal(t, 0, s.count(t, ".parts"))
+	s.do(t, chromedp.Navigate(company.Node.EdgeURL()+"/#explain="+company.Token), chromedp.WaitVisible(".parts td"))
+	assert.Contains(t, s.text(t, ".parts"), "/pieces/departures")
 	assert.NotContains(t, s.evaluate(t, "location.href"), company.Token)
-	s.do(t, chromedp.Click(".pieces button"), chromedp.WaitNotPresent(".pieces"))
+	s.do(t, chromedp.Click(".parts button"), chromedp.WaitNotPresent(".parts"))
 }
 
 // Sources and runs; a rule is tried; a table is read now.

@@ -201,7 +201,7 @@ func TestLoadOrFill(t *testing.T) {
 	newer.Version = time.Now()
 	body, err := s.LoadOrFill(ctx, newer, text("Petrel Dawn, repainted"))
 	require.NoError(t, err)
-	assert.Equal(t, "Petrel Dawn, repainted", string(body), "another version is another piece")
+	assert.Equal(t, "Petrel Dawn, repainted", string(body), "another version is another fragment")
 	_, err = api().Purge(ctx, client.PurgeRequest{Tags: []string{"load:3"}})
 	require.NoError(t, err)
 	_, err = s.LoadOrFill(ctx, f, func(context.Context) ([]byte, error) { return nil, errors.New("no database") })
@@ -238,7 +238,7 @@ func TestNestedFragments(t *testing.T) {
 	s := fragmentsFor(t, "nested")
 	made := map[string]int{}
 	var mu sync.Mutex
-	piece := func(ctx context.Context, name string, life time.Duration, tag string, inside ...func(context.Context) string) string {
+	fragment := func(ctx context.Context, name string, life time.Duration, tag string, inside ...func(context.Context) string) string {
 		body, err := s.LoadOrFill(ctx, client.Fragment{Name: name, Lifetime: life, Tags: []string{tag}}, func(ctx context.Context) ([]byte, error) {
 			mu.Lock()
 			made[name]++
@@ -252,11 +252,11 @@ func TestNestedFragments(t *testing.T) {
 		require.NoError(t, err)
 		return string(body)
 	}
-	card := func(ctx context.Context) string { return piece(ctx, "card", time.Hour, "nested:vessel") }
-	row := func(ctx context.Context) string { return piece(ctx, "row", 20*time.Second, "nested:sailing", card) }
-	sister := func(ctx context.Context) string { return piece(ctx, "sister", time.Hour, "nested:weather") }
+	card := func(ctx context.Context) string { return fragment(ctx, "card", time.Hour, "nested:vessel") }
+	row := func(ctx context.Context) string { return fragment(ctx, "row", 20*time.Second, "nested:sailing", card) }
+	sister := func(ctx context.Context) string { return fragment(ctx, "sister", time.Hour, "nested:weather") }
 	page := httptest.NewServer(client.Tagging(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		_, _ = fmt.Fprint(w, piece(r.Context(), "board", time.Hour, "nested:port", row), sister(r.Context()))
+		_, _ = fmt.Fprint(w, fragment(r.Context(), "board", time.Hour, "nested:port", row), sister(r.Context()))
 	})))
 	defer page.Close()
 	get := func() http.Header {
@@ -429,7 +429,7 @@ func TestManyAtOnce(t *testing.T) {
 	assert.NoError(t, err, "the others were stored")
 }
 
-// TestTwoWhoWaitForEachOther ask for the same pieces in opposite order: each has leases that
+// TestTwoWhoWaitForEachOther ask for the same fragments in opposite order: each has leases that
 // the other needs, and neither waits before it has done its own.
 func TestTwoWhoWaitForEachOther(t *testing.T) {
 	token := application(t, "cross")
@@ -441,7 +441,7 @@ func TestTwoWhoWaitForEachOther(t *testing.T) {
 			for round := range 20 {
 				wanted := make([]client.Fragment, len(order))
 				for i, n := range order {
-					wanted[i] = client.Fragment{Name: "piece", Parts: []any{round, n}, Lifetime: time.Hour}
+					wanted[i] = client.Fragment{Name: "mutual", Parts: []any{round, n}, Lifetime: time.Hour}
 				}
 				_, err := s.LoadOrFillAll(ctx, wanted, func(context.Context, int) ([]byte, error) { return []byte("x"), nil })
 				assert.NoError(t, err)

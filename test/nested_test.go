@@ -21,11 +21,13 @@ import (
 	"gerastic/internal/node"
 )
 
-// pieces counts what the application made, by kind of piece.
-func pieces(t testing.TB) (made map[string]int64) {
-	var c struct{ Pieces map[string]int64 }
+// parts counts what the application made, by kind of part.
+func parts(t testing.TB) (made map[string]int64) {
+	var c struct {
+		Parts map[string]int64 `json:"pieces"`
+	}
 	require.NoError(t, json.Unmarshal([]byte(fetch(t, http.MethodGet, company.Origin+"/desk/counters", "").body), &c))
-	return c.Pieces
+	return c.Parts
 }
 
 // TestNestedContent: a port's page holds a board, the board holds rows, a row holds a
@@ -35,10 +37,10 @@ func TestNestedContent(t *testing.T) {
 	const path = "/ports/marrowhithe"
 	visit(t, path)
 	made := func(change func()) map[string]int64 {
-		before := pieces(t)
+		before := parts(t)
 		change()
 		visit(t, path)
-		after := pieces(t)
+		after := parts(t)
 		for kind := range after {
 			after[kind] -= before[kind]
 		}

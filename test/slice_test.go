@@ -140,12 +140,12 @@ func TestPrivatePagesStayPrivate(t *testing.T) {
 		assert.Contains(t, p.body, who)
 		home := visit(t, "/", "Cookie: session="+who)
 		assert.Contains(t, home.body, "Welcome aboard, "+who)
-		assert.Contains(t, home.header.Get("Cache-Control"), "private", "a shared page with a piece of one visitor's is theirs")
+		assert.Contains(t, home.header.Get("Cache-Control"), "private", "a shared page with a part of one visitor's is theirs")
 		assert.NotContains(t, visit(t, "/").body, who)
 	}
 }
 
-// TestTheHomePageIsComposed: a skeleton that all share, pieces with lives of their own, and a
+// TestTheHomePageIsComposed: a skeleton that all share, parts with lives of their own, and a
 // greeting that is each visitor's own.
 func TestTheHomePageIsComposed(t *testing.T) {
 	warm := func() page { visit(t, "/"); return visit(t, "/") }
@@ -175,7 +175,7 @@ func TestTheHomePageIsComposed(t *testing.T) {
 	fetch(t, http.MethodDelete, fmt.Sprintf("%s/desk/notices/%d", company.Origin, notice.Notice), "")
 }
 
-// TestWhatAPageIsMadeOf: the tree reaches down to the smallest piece.
+// TestWhatAPageIsMadeOf: the tree reaches down to the smallest part.
 func TestWhatAPageIsMadeOf(t *testing.T) {
 	visit(t, "/ports/saltern")
 	made, err := api().PartsTree(ctx, "/ports/saltern")
@@ -212,7 +212,7 @@ func TestWhatAPageIsMadeOf(t *testing.T) {
 		return within
 	}
 	assert.Zero(t, of("visitors"), "what is asked for within pages is no request of a visitor's")
-	assert.Positive(t, of("pieces"))
+	assert.Positive(t, of("parts"))
 }
 
 func TestValidatorsAndCampaigns(t *testing.T) {

@@ -18,9 +18,9 @@ export const json: Encoder<any>
 export const forever: number
 
 export interface Fragment<T = string> {
-  /** What pieces of its kind share; figures are kept by name. */
+  /** What fragments of its kind share; figures are kept by name. */
   name: string
-  /** Tell pieces of one name apart; typed and ordered. */
+  /** Tell fragments of one name apart; typed and ordered. */
   parts?: Part[]
   /** The state of what it is made from, such as a changed-at time. */
   version?: Part

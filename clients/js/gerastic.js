@@ -89,14 +89,14 @@ export class Fragments {
       scope.state.report.push(item)
       return { ...f, coder: f.encoder ?? text, at, key, item, began: performance.now() }
     })
-    for (let from = 0; from < all.length; from += maxKeys) await this.#settlePieces(scope, all.slice(from, from + maxKeys), fill, renew)
+    for (let from = 0; from < all.length; from += maxKeys) await this.#settleBatch(scope, all.slice(from, from + maxKeys), fill, renew)
     const failed = all.find((p) => p.error)
     if (failed) throw failed.error
     return all.map((p) => p.value)
   }
 
   // Its own fills come before it waits for those of others, who may be waiting for them.
-  async #settlePieces(scope, open, fill, renew) {
+  async #settleBatch(scope, open, fill, renew) {
     for (let round = 0; open.length > 0 && round < 4; round++) {
       let answers
       try {
@@ -108,21 +108,21 @@ export class Fragments {
       renew = false
       const mine = []
       const others = []
-      for (const [i, piece] of open.entries()) {
+      for (const [i, fragment] of open.entries()) {
         const a = answers.items[i]
         if (a.state === 'fresh' || a.state === 'stale') {
-          if (!(await this.#use(scope, piece, a, answers, round > 0, fill))) mine.push(piece)
+          if (!(await this.#use(scope, fragment, a, answers, round > 0, fill))) mine.push(fragment)
         } else if (a.state === 'yours') {
-          piece.lease = a.lease
-          mine.push(piece)
-        } else if (a.state === 'filling') others.push(piece)
-        else await this.#alone(scope, [piece], fill)
+          fragment.lease = a.lease
+          mine.push(fragment)
+        } else if (a.state === 'filling') others.push(fragment)
+        else await this.#alone(scope, [fragment], fill)
       }
       const unreadable = mine.filter((p) => !p.lease)
       const leased = mine.filter((p) => p.lease)
-      await this.#sideBySide(leased, (piece) => this.#make(scope, piece, fill))
+      await this.#sideBySide(leased, (fragment) => this.#make(scope, fragment, fill))
       if (leased.length > 0) await this.#store(leased)
-      for (const piece of leased) if (!piece.error) this.#take(scope, piece, answers.stamp, 'filled')
+      for (const fragment of leased) if (!fragment.error) this.#take(scope, fragment, answers.stamp, 'filled')
       await this.#alone(scope, unreadable, fill)
       open = others
       if (mine.length === 0) break // it waited already
@@ -130,54 +130,54 @@ export class Fragments {
     await this.#alone(scope, open, fill)
   }
 
-  async #use(scope, piece, a, answers, waited, fill) {
+  async #use(scope, fragment, a, answers, waited, fill) {
     try {
-      piece.value = piece.coder.decode(a.coding === 'gzip' ? await gunzip(a.body) : a.body)
+      fragment.value = fragment.coder.decode(a.coding === 'gzip' ? await gunzip(a.body) : a.body)
     } catch {
       return false // what an older version of the application stored
     }
     const until = a.left > forever / 2 ? Infinity : Date.now() + a.left * 1000
-    scope.hold(`${this.namespace}/${piece.key}`, { tags: a.tags ?? [], until, stamp: answers.stamp })
-    this.#ended(piece, a.state === 'stale' ? 'stale' : waited || a.waited ? 'waited' : 'reused', a.age)
-    if (a.lease) this.#fillBehind(piece, a.lease, fill)
+    scope.hold(`${this.namespace}/${fragment.key}`, { tags: a.tags ?? [], until, stamp: answers.stamp })
+    this.#ended(fragment, a.state === 'stale' ? 'stale' : waited || a.waited ? 'waited' : 'reused', a.age)
+    if (a.lease) this.#fillBehind(fragment, a.lease, fill)
     return true
   }
 
-  #ended(piece, found, age = 0) {
+  #ended(fragment, found, age = 0) {
     this.counts[found]++
-    Object.assign(piece.item, { key: `${this.namespace}/${piece.key}`, found, took: performance.now() - piece.began, age })
+    Object.assign(fragment.item, { key: `${this.namespace}/${fragment.key}`, found, took: performance.now() - fragment.began, age })
   }
 
   // make runs a fill, in a scope of its own.
-  async #make(scope, piece, fill) {
+  async #make(scope, fragment, fill) {
     const inner = new Scope(this, { fragment: true, depth: scope.state.depth + 1, report: scope.state.report })
     const began = performance.now()
     try {
-      piece.value = await fill(inner, piece.at)
-      piece.bytes = piece.coder.encode(piece.value)
+      fragment.value = await fill(inner, fragment.at)
+      fragment.bytes = fragment.coder.encode(fragment.value)
     } catch (error) {
-      piece.error = error
+      fragment.error = error
       return
     }
-    const end = piece.lifetime >= forever ? Infinity : Date.now() + piece.lifetime * 1000
-    piece.made = { scope: inner, took: performance.now() - began, until: Math.min(end, inner.state.until) }
+    const end = fragment.lifetime >= forever ? Infinity : Date.now() + fragment.lifetime * 1000
+    fragment.made = { scope: inner, took: performance.now() - began, until: Math.min(end, inner.state.until) }
   }
 
-  #take(scope, piece, stamp, found) {
-    const inner = piece.made.scope.state
-    scope.hold(`${this.namespace}/${piece.key}`, { tags: [...(piece.tags ?? []), ...inner.tags], until: piece.made.until, stamp: Math.min(stamp, inner.stamp) })
-    this.#ended(piece, found)
+  #take(scope, fragment, stamp, found) {
+    const inner = fragment.made.scope.state
+    scope.hold(`${this.namespace}/${fragment.key}`, { tags: [...(fragment.tags ?? []), ...inner.tags], until: fragment.made.until, stamp: Math.min(stamp, inner.stamp) })
+    this.#ended(fragment, found)
   }
 
-  async #sideBySide(pieces, run) {
-    const queue = pieces.values()
-    await Promise.all(Array.from({ length: Math.min(this.#options.parallel, pieces.length) }, async () => {
-      for (const piece of queue) await run(piece)
+  async #sideBySide(fragments, run) {
+    const queue = fragments.values()
+    await Promise.all(Array.from({ length: Math.min(this.#options.parallel, fragments.length) }, async () => {
+      for (const fragment of queue) await run(fragment)
     }))
   }
 
-  #fillBehind(piece, lease, fill) {
-    const again = { ...piece, lease, error: undefined, item: {} }
+  #fillBehind(fragment, lease, fill) {
+    const again = { ...fragment, lease, error: undefined, item: {} }
     const work = this.#make(new Scope(this, { fragment: true, depth: 0, report: [] }), again, fill).then(async () => {
       if (again.error) this.#options.warn('a fragment could not be made anew behind a caller:', again.error)
       else this.counts.filled++
@@ -189,18 +189,18 @@ export class Fragments {
 
   // In each process one at a time fills a key that is not shared: whoever comes while it does
   // gets what the next one makes, which is not older than its asking.
-  async #alone(scope, pieces, fill) {
-    await this.#sideBySide(pieces.filter((p) => !p.error), async (piece) => {
+  async #alone(scope, fragments, fill) {
+    await this.#sideBySide(fragments.filter((p) => !p.error), async (fragment) => {
       const run = async () => {
-        await this.#make(scope, piece, fill)
-        if (piece.error) throw piece.error
-        return { value: piece.value, made: piece.made }
+        await this.#make(scope, fragment, fill)
+        if (fragment.error) throw fragment.error
+        return { value: fragment.value, made: fragment.made }
       }
       try {
-        Object.assign(piece, await this.#turn(piece.key, run))
-        this.#take(scope, piece, Infinity, 'alone')
+        Object.assign(fragment, await this.#turn(fragment.key, run))
+        this.#take(scope, fragment, Infinity, 'alone')
       } catch (error) {
-        piece.error = error
+        fragment.error = error
       }
     })
   }
@@ -273,8 +273,8 @@ export class Fragments {
     return { stamp: head.stamp, items }
   }
 
-  async #store(pieces) {
-    const offers = await Promise.all(pieces.map(async (p) => {
+  async #store(fragments) {
+    const offers = await Promise.all(fragments.map(async (p) => {
       const life = p.made ? (p.made.until === Infinity ? forever : (p.made.until - Date.now()) / 1000) : 0
       if (p.error || (life <= 0 && !(p.stale > 0))) return { key: p.key, lease: p.lease, failed: true }
       let body = p.bytes
@@ -298,7 +298,7 @@ export class Fragments {
 export class Scope {
   constructor(fragments, state) {
     this.fragments = fragments
-    this.state = { tags: new Set(), parts: new Set(), until: Infinity, stamp: Infinity, pieces: false, ...state }
+    this.state = { tags: new Set(), parts: new Set(), until: Infinity, stamp: Infinity, fragments: false, ...state }
   }
 
   /** Notes that what is made here shows these things. */
@@ -319,7 +319,7 @@ export class Scope {
     this.state.parts.add(called)
     this.state.until = Math.min(this.state.until, until)
     this.state.stamp = Math.min(this.state.stamp, stamp)
-    this.state.pieces = true
+    this.state.fragments = true
   }
 
   /** The fragments that were asked for so far. */
@@ -329,10 +329,10 @@ export class Scope {
 
   /** The headers with which a page tells the edge, and Server-Timing, of what is in it. */
   headers() {
-    const { tags, pieces, until, stamp } = this.state
+    const { tags, fragments, until, stamp } = this.state
     const headers = {}
     if (tags.size > 0) headers['Cache-Groups'] = [...tags].map(quoted).join(', ')
-    if (pieces) {
+    if (fragments) {
       const left = until === Infinity ? forever : Math.max(0, (until - Date.now()) / 1000)
       headers['Gerastic-Life'] = (Math.floor(left * 1000) / 1000).toFixed(3) + (stamp === Infinity ? '' : `;as-of=${stamp}`)
     }

@@ -164,7 +164,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List the names of fragments and included pieces with their figures */
+        /** List the names of fragments and includes with their figures */
         get: operations["list-fragment-names"];
         put?: never;
         post?: never;
@@ -863,10 +863,10 @@ export interface components {
              */
             cost_ms: number;
             /**
-             * @description piece: the edge includes it
+             * @description fragment: the application makes it; include: the edge puts it in
              * @enum {string}
              */
-            kind: "page" | "fragment" | "piece";
+            kind: "page" | "fragment" | "include";
             /**
              * Format: double
              * @description How long it stays fresh; negative: stale for so long
@@ -1759,7 +1759,7 @@ export interface operations {
             };
             header?: never;
             path: {
-                /** @description The fragment's key: a name, and in brackets what tells pieces of the name apart, as in row("tholm",7) */
+                /** @description The fragment's key: a name, and in brackets what tells fragments of the name apart, as in row("tholm",7) */
                 key: string;
             };
             cookie?: never;
@@ -1888,7 +1888,7 @@ export interface operations {
                 "Content-Encoding"?: string;
             };
             path: {
-                /** @description The fragment's key: a name, and in brackets what tells pieces of the name apart, as in row("tholm",7) */
+                /** @description The fragment's key: a name, and in brackets what tells fragments of the name apart, as in row("tholm",7) */
                 key: string;
             };
             cookie?: never;
@@ -2002,7 +2002,7 @@ export interface operations {
                 "Gerastic-Lease"?: string;
             };
             path: {
-                /** @description The fragment's key: a name, and in brackets what tells pieces of the name apart, as in row("tholm",7) */
+                /** @description The fragment's key: a name, and in brackets what tells fragments of the name apart, as in row("tholm",7) */
                 key: string;
             };
             cookie?: never;
@@ -2320,8 +2320,8 @@ export interface operations {
                 /** @description Likewise; now if left out */
                 until?: string;
                 by?: "route" | "time" | "total";
-                /** @description visitors: what visitors asked for; pieces: fragments (NAMESPACE/NAME) and what the edge included (edge/ROUTE) */
-                of?: "visitors" | "pieces";
+                /** @description visitors: what visitors asked for; parts: fragments (NAMESPACE/NAME) and what the edge included (edge/ROUTE) */
+                of?: "visitors" | "parts";
                 /** @description Length of a bucket by time (10s, 1m); chosen to fit if left out */
                 step?: string;
                 /** @description Only this route */

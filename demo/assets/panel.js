@@ -1,4 +1,4 @@
-// A panel for engineers: which pieces this page was made of, and which were made for it.
+// A panel for engineers: which parts this page was made of, and which were made for it.
 // Open a page with #explain=TOKEN; the token stays in this tab.
 const given = new URLSearchParams(location.hash.slice(1)).get('explain')
 if (given) {
@@ -12,7 +12,7 @@ async function show(token) {
   const answer = await fetch(location.href, { cache: 'no-cache', headers: { 'Gerastic-Explain': token } })
   const status = answer.headers.get('Cache-Status') ?? ''
   const panel = document.createElement('aside')
-  panel.className = 'pieces'
+  panel.className = 'parts'
   panel.setAttribute('aria-label', 'What this page is made of')
   const head = panel.appendChild(document.createElement('h2'))
   head.textContent = 'What this page is made of'

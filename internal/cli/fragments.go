@@ -19,7 +19,7 @@ func (a *app) fragments() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "fragments",
 		Short: "Fragments that applications store, and what pages are made of",
-		Long: `Fragments that applications store through the API, and the pieces that the edge includes.
+		Long: `Fragments that applications store through the API, and what the edge includes.
 
 A fragment is named NAMESPACE/KEY: the application's namespace, and the key that it gave,
 such as site/row(812). The name of its kind is what stands before the bracket: site/row.`,
@@ -90,7 +90,7 @@ func (a *app) fragmentsShow() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "show NAMESPACE/KEY | URL",
 		Short: "What a fragment or a page was made of, or a fragment's body",
-		Long:  "What a fragment or a page was made of, with ages and tags, down to the smallest piece. With --body, the bytes of a fragment.",
+		Long:  "What a fragment or a page was made of, with ages and tags, down to the smallest part. With --body, the bytes of a fragment.",
 		Example: "  gerastic fragments show 'site/board(\"tholm\")'\n" +
 			"  gerastic fragments show /ports/tholm\n" +
 			"  gerastic fragments show 'site/card(3)' --body",

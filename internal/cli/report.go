@@ -37,8 +37,8 @@ total hit ratio is lower, or when there is nothing to measure.`,
 			default:
 				return usage("--by %q: it is route, time or total", q.By)
 			}
-			if q.Of != "visitors" && q.Of != "pieces" {
-				return usage("--of %q: it is visitors or pieces", q.Of)
+			if q.Of != "visitors" && q.Of != "parts" {
+				return usage("--of %q: it is visitors or parts", q.Of)
 			}
 			expects := cmd.Flags().Changed("at-least")
 			if expects && !(atLeast >= 0 && atLeast <= 1) { // NaN is neither
@@ -63,7 +63,7 @@ total hit ratio is lower, or when there is nothing to measure.`,
 	f.StringVar(&q.By, "by", "route", "route, time or total")
 	f.StringVar(&q.Step, "step", "", "length of a bucket by time; chosen to fit if left out")
 	f.StringVar(&q.Route, "route", "", "only this route")
-	f.StringVar(&q.Of, "of", "visitors", "visitors: their requests; pieces: fragments, and what the edge included in pages")
+	f.StringVar(&q.Of, "of", "visitors", "visitors: their requests; parts: fragments, and what the edge included in pages")
 	f.Float64Var(&atLeast, "at-least", 0, "exit with 3 if the total hit ratio is lower")
 	return c
 }

@@ -31,7 +31,7 @@ func (c *Control) describeFragments() {
 	}
 	fault := func(doc string) *huma.Response { return answer(doc, "application/problem+json") }
 	namespace := param("namespace", "query", "The application; only needed with a token that is for none", false)
-	name := param("key", "path", `The fragment's key: a name, and in brackets what tells pieces of the name apart, as in row("tholm",7)`, true)
+	name := param("key", "path", `The fragment's key: a name, and in brackets what tells fragments of the name apart, as in row("tholm",7)`, true)
 	lease := param(leaseHeader, "header", "The lease that the last lookup gave", false)
 	add := func(id, method, path, summary, about string, params []*huma.Param, body *huma.RequestBody, answers map[string]*huma.Response) {
 		answers["405"] = answer("The path takes other methods", "application/problem+json", "Allow", "Those that it takes")

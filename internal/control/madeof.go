@@ -18,9 +18,9 @@ import (
 	"gerastic/internal/records"
 )
 
-// madeOfCalls tell of pieces and of what they are part of.
+// madeOfCalls are about the parts of pages, and what they are part of.
 func (c *Control) madeOfCalls() {
-	huma.Register(c.api, operation("list-fragment-names", http.MethodGet, "/v1/fragments", "List the names of fragments and included pieces with their figures", records.Read),
+	huma.Register(c.api, operation("list-fragment-names", http.MethodGet, "/v1/fragments", "List the names of fragments and includes with their figures", records.Read),
 		func(ctx context.Context, in *struct {
 			Since string `query:"since" default:"1h" doc:"Figures since: a length of time before now, or an RFC 3339 time"`
 		}) (*struct {
@@ -33,7 +33,7 @@ func (c *Control) madeOfCalls() {
 			if err != nil {
 				return nil, huma.Error422UnprocessableEntity("since: " + err.Error())
 			}
-			report, err := c.ratio(ctx, ratioQuery{since: since, until: now, now: now, by: "route", pieces: true})
+			report, err := c.ratio(ctx, ratioQuery{since: since, until: now, now: now, by: "route", parts: true})
 			if err != nil {
 				return nil, err
 			}
@@ -62,7 +62,7 @@ func (c *Control) names(rows []client.RatioRow) []client.FragmentName {
 	seen := map[string]bool{}
 	add := func(name string, row client.RatioRow) {
 		seen[name] = true
-		route := strings.TrimPrefix(name, meter.PieceRoute(""))
+		route := strings.TrimPrefix(name, meter.IncludeRoute(""))
 		f := client.FragmentName{
 			Name: name, Entries: stored[route], Bytes: c.store.RouteBytes(route), Requests: row.Requests, Outcomes: row.Outcomes, FoundRatio: row.HitRatio,
 			Fills: row.OriginRequests, TimeSavedMS: row.OriginTimeSavedMS, HitLatencyMS: row.HitLatencyMS,
@@ -174,7 +174,7 @@ func (t *tree) node(kind, name string, e *store.Entry, depth int) client.PartsTr
 		if u, err := base.Parse(include.Source); err == nil && !strings.Contains(include.Source, "$(") {
 			found = t.page(u)
 		}
-		made.Parts = append(made.Parts, t.node("piece", include.Source, found, depth+1))
+		made.Parts = append(made.Parts, t.node("include", include.Source, found, depth+1))
 	}
 	return made
 }

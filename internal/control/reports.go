@@ -20,7 +20,7 @@ func (c *Control) reportCalls() {
 			Since string `query:"since" default:"1h" doc:"A length of time before now (1h, 7d) or an RFC 3339 time"`
 			Until string `query:"until" doc:"Likewise; now if left out"`
 			By    string `query:"by" default:"route" enum:"route,time,total"`
-			Of    string `query:"of" default:"visitors" enum:"visitors,pieces" doc:"visitors: what visitors asked for; pieces: fragments (NAMESPACE/NAME) and what the edge included (edge/ROUTE)"`
+			Of    string `query:"of" default:"visitors" enum:"visitors,parts" doc:"visitors: what visitors asked for; parts: fragments (NAMESPACE/NAME) and what the edge included (edge/ROUTE)"`
 			Step  string `query:"step" doc:"Length of a bucket by time (10s, 1m); chosen to fit if left out"`
 			Route string `query:"route" doc:"Only this route"`
 		}) (*struct{ Body client.RatioReport }, error) {
@@ -36,7 +36,7 @@ func (c *Control) reportCalls() {
 			if !since.Before(until) {
 				return nil, huma.Error422UnprocessableEntity("since must be before until")
 			}
-			q := ratioQuery{since: since, until: until, by: in.By, now: now, route: in.Route, pieces: in.Of == "pieces"}
+			q := ratioQuery{since: since, until: until, by: in.By, now: now, route: in.Route, parts: in.Of == "parts"}
 			if in.By == "time" {
 				if q.step, err = stepOf(in.Step, until.Sub(since)); err != nil {
 					return nil, huma.Error422UnprocessableEntity(err.Error())
@@ -90,7 +90,7 @@ type ratioQuery struct {
 	by                string
 	step              time.Duration // by time only
 	route             string        // "": all
-	pieces            bool          // of what was asked for within pages, not of visitors' requests
+	parts             bool          // of what was asked for within pages, not of visitors' requests
 }
 
 // reportsBy are the ways to report, by their names.
@@ -107,7 +107,7 @@ func (c *Control) ratio(ctx context.Context, q ratioQuery) (client.RatioReport, 
 	if err != nil {
 		return out, c.failed(err)
 	}
-	report := meter.Report{By: reportsBy[q.by], Pieces: q.pieces, Route: q.route}
+	report := meter.Report{By: reportsBy[q.by], Parts: q.parts, Route: q.route}
 	for i := range rows {
 		report.Count(rows[i].At, rows[i].Key, &rows[i].Cell)
 	}

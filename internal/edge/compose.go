@@ -20,7 +20,7 @@ import (
 	"gerastic/internal/fetch"
 )
 
-// skeleton is what a page is composed of, besides its pieces.
+// skeleton is what a page is composed of, besides its includes.
 type skeleton struct {
 	page     *compose.Page
 	digest   compose.Digest
@@ -45,8 +45,8 @@ var ofSkeleton = map[string]bool{
 	"Cache-Control": true, "Cdn-Cache-Control": true, "Surrogate-Control": true, "Content-Md5": true, "Content-Digest": true, "Repr-Digest": true, "Digest": true,
 }
 
-// compose answers with a page made of a skeleton and its pieces. Its header is the
-// skeleton's, as far as it holds for the page. A validator covers the pieces: there is one
+// compose answers with a page made of a skeleton and its includes. Its header is the
+// skeleton's, as far as it holds for the page. A validator covers the includes: there is one
 // when all were at hand before the head went out, else none. Ranges are not served: what is
 // put together anew for each request has no parts to come back for (RFC 9110 §14.2).
 func (x *exchange) compose(s skeleton) {
@@ -91,7 +91,7 @@ func (x *exchange) waitedForIncludes() {
 	if answered := x.sample.Outcome; answered != meter.Hit && answered != meter.Stale {
 		return
 	}
-	x.sample.Outcome, x.sample.Cause, x.sample.Saved = meter.Miss, meter.Pieces, 0
+	x.sample.Outcome, x.sample.Cause, x.sample.Saved = meter.Miss, meter.Includes, 0
 	line := httprules.CacheStatus{Forward: httprules.ForwardMiss}
 	if x.explains() {
 		x.detail(&line)
@@ -216,7 +216,7 @@ func (w *composedWriter) end() error {
 	return nil
 }
 
-// share is the budget of the page that the request is for, or is a piece of. It ends with the
+// share is the budget of the page that the request is for, or the page that holds it. It ends with the
 // exchange.
 func (x *exchange) share() *compose.Budget {
 	if x.budget != nil {
@@ -231,7 +231,7 @@ func (x *exchange) share() *compose.Budget {
 // cannotCompose answers for a page that lacks something.
 func (x *exchange) cannotCompose(why error) {
 	x.edge.config.Log.Warn("a page could not be composed", "path", x.req.Path, "error", why)
-	status, text := http.StatusBadGateway, "a piece that this page needs could not be had"
+	status, text := http.StatusBadGateway, "an include that this page needs could not be had"
 	switch {
 	case errors.Is(why, compose.ErrNoRoom) && !httprules.Unsafe(x.req.Method): // what was carried out is not to be tried again
 		status, text = http.StatusServiceUnavailable, why.Error()+"; try again"

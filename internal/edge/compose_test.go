@@ -88,12 +88,12 @@ func TestComposedPage(t *testing.T) {
 		assert.Empty(t, a.header.Get(name), "%s would speak of the skeleton only", name)
 	}
 	assert.Equal(t, "<h1>Hello calum</h1>board.", s.get("/composed/home", calum).body)
-	assert.Equal(t, map[string]int{"/wallet": 1}, k.since(), "the skeleton and the board are shared, and that one piece is gone")
+	assert.Equal(t, map[string]int{"/wallet": 1}, k.since(), "the skeleton and the board are shared, and that one part is gone")
 
 	s.purge(tags.Purge{Tags: []string{"piece:board"}})
 	k.serve("/piece/board", text("new board"))
 	assert.Equal(t, "<h1>Hello ingrid</h1>new board.", s.get("/composed/home", ingrid).body)
-	assert.Equal(t, map[string]int{"/piece/board": 1}, k.since(), "only the piece that was purged")
+	assert.Equal(t, map[string]int{"/piece/board": 1}, k.since(), "only the part that was purged")
 	s.purge(tags.Purge{Tags: []string{"home"}})
 	k.serve("/composed/home", text(`<esi:include src="/piece/board"/>!`))
 	assert.Equal(t, "new board!", s.get("/composed/home", ingrid).body)
@@ -101,10 +101,10 @@ func TestComposedPage(t *testing.T) {
 	assert.Equal(t, "new board!", s.get("/composed/home", ingrid).body)
 	assert.Equal(t, map[string]int{"/composed/home": 1, "/piece/board": 1}, k.since(), "each lives as long as its own route says")
 
-	var visitors, within, pieces int64
+	var visitors, within, parts int64
 	for key, cell := range s.edge.meter.Drain() {
-		if key.Cause == meter.Pieces {
-			pieces += cell.Requests
+		if key.Cause == meter.Includes {
+			parts += cell.Requests
 			assert.Equal(t, meter.Miss, key.Outcome)
 		}
 		if meter.Within(key.Route) {
@@ -115,7 +115,7 @@ func TestComposedPage(t *testing.T) {
 	}
 	assert.EqualValues(t, 5, visitors, "a page is one request of a visitor's")
 	assert.EqualValues(t, 11, within)
-	assert.EqualValues(t, 3, pieces, "who waited for a piece was not answered from the store")
+	assert.EqualValues(t, 3, parts, "who waited for a part was not answered from the store")
 }
 
 // noCookies takes Set-Cookie away: what sets one is not stored.
@@ -152,7 +152,7 @@ func TestValidatorsOfComposedPages(t *testing.T) {
 	changed := s.get("/composed/a", "If-None-Match: "+etag)
 	assert.Equal(t, 200, changed.status)
 	assert.Equal(t, "1X2Z3", changed.body)
-	assert.NotEqual(t, etag, s.get("/composed/a", "If-None-Match: "+etag).header.Get("Etag"), "the validator covers the pieces")
+	assert.NotEqual(t, etag, s.get("/composed/a", "If-None-Match: "+etag).header.Get("Etag"), "the validator covers the parts")
 }
 
 // TestComposedPagesAreCompressed, whole or as they come, with a validator of their own.
@@ -185,7 +185,7 @@ func TestComposedPagesAreCompressed(t *testing.T) {
 	assert.Len(t, validators, 3, "plain, gzip and zstd each have their own")
 }
 
-// TestCredentialsStayWithTheirHost: pieces of the page's own host get the visitor's cookies,
+// TestCredentialsStayWithTheirHost: parts of the page's own host get the visitor's cookies,
 // those of another host do not.
 func TestCredentialsStayWithTheirHost(t *testing.T) {
 	tell := func(w http.ResponseWriter, r *http.Request) {
@@ -198,8 +198,8 @@ func TestCredentialsStayWithTheirHost(t *testing.T) {
 	assert.Equal(t, "[www.ostrel.example session=ingridBasic eDp5][partner.example ]", a.body)
 }
 
-// TestStalePieces are put in while they are renewed behind.
-func TestStalePieces(t *testing.T) {
+// TestStaleIncludes are put in while they are renewed behind.
+func TestStaleIncludes(t *testing.T) {
 	s, k := composing(t, map[string]http.HandlerFunc{"/composed/a": text(`<esi:include src="/stale/x"/>!`), "/stale/x": text("old")})
 	s.get("/composed/a")
 	s.pass(50 * time.Second)
@@ -214,7 +214,7 @@ func TestStalePieces(t *testing.T) {
 	assert.NotEmpty(t, s.get("/composed/a").header.Get("Etag"))
 }
 
-func TestFailingPieces(t *testing.T) {
+func TestFailingIncludes(t *testing.T) {
 	broken := func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Content-Length", "100")
 		_, _ = io.WriteString(w, "half of")
@@ -246,8 +246,8 @@ func TestFailingPieces(t *testing.T) {
 	}
 }
 
-// TestPiecesInPiecesAreBounded: a page that includes itself many times ends all the same.
-func TestPiecesInPiecesAreBounded(t *testing.T) {
+// TestIncludesInIncludesAreBounded: a page that includes itself many times ends all the same.
+func TestIncludesInIncludesAreBounded(t *testing.T) {
 	s, k := composing(t, map[string]http.HandlerFunc{
 		"/composed/self": func(w http.ResponseWriter, _ *http.Request) {
 			w.Header().Set("Cache-Control", "no-store") // so that each is asked for anew
@@ -260,9 +260,9 @@ func TestPiecesInPiecesAreBounded(t *testing.T) {
 	assert.LessOrEqual(t, k.since()["/composed/self"], 2*257, "the first of all is asked for twice: for all, and then as its visitor did")
 }
 
-// TestHeadBeforeLatePieces: a visitor gets what there is while a piece that the page can do
+// TestHeadBeforeLateIncludes: a visitor gets what there is while a part that the page can do
 // without is under way.
-func TestHeadBeforeLatePieces(t *testing.T) {
+func TestHeadBeforeLateIncludes(t *testing.T) {
 	release := make(chan struct{})
 	s, _ := composing(t, map[string]http.HandlerFunc{
 		"/composed/a":  text(`first <esi:include src="/piece/quick"/> <esi:include src="/piece/late" onerror="continue"/> last`),
@@ -279,15 +279,15 @@ func TestHeadBeforeLatePieces(t *testing.T) {
 	begin := make([]byte, len("first quick "))
 	_, err = io.ReadFull(r, begin)
 	require.NoError(t, err)
-	assert.Equal(t, "first quick ", string(begin), "before the late piece was there")
+	assert.Equal(t, "first quick ", string(begin), "before the late part was there")
 	close(release)
 	rest, err := io.ReadAll(r)
 	require.NoError(t, err)
 	assert.Equal(t, "late last", string(rest))
 }
 
-// TestPiecesAreFetchedSideBySide: twenty pieces that wait for one another in groups of eight.
-func TestPiecesAreFetchedSideBySide(t *testing.T) {
+// TestIncludesAreFetchedSideBySide: twenty parts that wait for one another in groups of eight.
+func TestIncludesAreFetchedSideBySide(t *testing.T) {
 	var mu sync.Mutex
 	now, most := 0, 0
 	serves := map[string]http.HandlerFunc{}
@@ -362,14 +362,14 @@ func TestPartsAreForEngineers(t *testing.T) {
 	assert.Equal(t, []string{`site/board("tholm")`}, s.edge.store.Some("vessel:3", "", "", 1)[0].Parts)
 
 	s.pass(6 * time.Second)
-	assert.NotContains(t, s.get("/ports/tholm").state, "hit", "the page lives no longer than the pieces in it")
-	// A node that has not yet heard of a purge handed out a piece from before it.
+	assert.NotContains(t, s.get("/ports/tholm").state, "hit", "the page lives no longer than the parts in it")
+	// A node that has not yet heard of a purge handed out a part from before it.
 	s.ledger.Store(7)
 	s.purge(tags.Purge{Tags: []string{"vessel:3"}})
-	s.answer(text("page of old pieces", `Gerastic-Life: 5.000;as-of=7`, `Cache-Groups: "vessel:3"`))
+	s.answer(text("page of old parts", `Gerastic-Life: 5.000;as-of=7`, `Cache-Groups: "vessel:3"`))
 	s.get("/ports/brack-point")
 	assert.NotContains(t, s.get("/ports/brack-point").state, "hit", "found as of 7, purged at 8")
-	s.answer(text("page of new pieces", `Gerastic-Life: 5.000;as-of=8`, `Cache-Groups: "vessel:3"`))
+	s.answer(text("page of new parts", `Gerastic-Life: 5.000;as-of=8`, `Cache-Groups: "vessel:3"`))
 	s.get("/ports/brack-point")
 	assert.Contains(t, s.get("/ports/brack-point").state, "hit")
 }
@@ -432,8 +432,8 @@ func TestPagesThatPassAreComposed(t *testing.T) {
 	assert.Equal(t, 502, s.post("POST", "/composed/form", "").status)
 }
 
-// TestPromise6PiecesShareOneBudget: many large ones do not come together in memory.
-func TestPromise6PiecesShareOneBudget(t *testing.T) {
+// TestPromise6IncludesShareOneBudget: many large ones do not come together in memory.
+func TestPromise6IncludesShareOneBudget(t *testing.T) {
 	large := strings.Repeat("x", 4<<20)
 	s, k := composing(t, map[string]http.HandlerFunc{
 		"/composed/page": text(strings.Repeat(`<esi:include src="/composed/more"/>`, 30)),
@@ -456,6 +456,6 @@ func TestPromise6PiecesShareOneBudget(t *testing.T) {
 	assert.Equal(t, 502, s.get("/composed/page").status)
 	mu.Lock()
 	defer mu.Unlock()
-	assert.Less(t, most-before, int64(300<<20), "30 pieces of 8 pieces of 4 MiB")
+	assert.Less(t, most-before, int64(300<<20), "30 pages of 8 includes of 4 MiB")
 	assert.Zero(t, s.edge.store.Figures().Reserved)
 }

@@ -21,7 +21,7 @@ import (
 	"gerastic/internal/core/store"
 )
 
-// maxDepth is how deep pieces may be included in one another.
+// maxDepth is how deep includes may be included in one another.
 const maxDepth = 5
 
 // includes gets what a page includes: each by its own route, key and lifetime, as if the
@@ -33,7 +33,7 @@ type includes struct {
 	page     key.Request
 	r        *http.Request
 	depth    int
-	header   http.Header // of requests for pieces
+	header   http.Header // of requests for includes
 	explains bool
 	budget   *compose.Budget
 	waited   atomic.Bool // for an origin, at least for one of them
@@ -64,11 +64,11 @@ func (x *exchange) includes(budget *compose.Budget) *includes {
 	return s
 }
 
-// notForIncludes: they are about the page, or would get only part of a piece, or get it in a
+// notForIncludes: they are about the page, or would get only part of an include, or get it in a
 // form that cannot be put into a page.
 var notForIncludes = []string{"If-Match", "If-None-Match", "If-Modified-Since", "If-Unmodified-Since", "If-Range", "Range", "Accept-Encoding", "Content-Type", "Content-Length", "Content-Encoding", "Expect", "Upgrade", "Connection", protocol.ExplainField, "X-Forwarded-Host"}
 
-// target is the request for a piece: of the page's own host, or of another. Which origin it
+// target is the request for an include: of the page's own host, or of another. Which origin it
 // goes to is the policy's to say, never the page's.
 func (s *includes) target(raw string) (key.Request, error) {
 	req := key.Request{Method: http.MethodGet, Scheme: s.page.Scheme, Host: s.page.Host, Header: httprules.Header(s.header)}
@@ -153,7 +153,7 @@ func (s *includes) found(took time.Duration) {
 	s.looking, s.samples = nil, nil
 }
 
-// request is what a visitor would have sent for the piece.
+// request is what a visitor would have sent for the include.
 func (s *includes) request(ctx context.Context, req key.Request) *http.Request {
 	target := req.Path
 	if req.HasQuery {
@@ -176,7 +176,7 @@ func (s *includes) Fetch(ctx context.Context, raw string) (body []byte, err erro
 		return nil, err
 	}
 	if s.depth > maxDepth {
-		return nil, fmt.Errorf("pieces include one another more than %d deep", maxDepth)
+		return nil, fmt.Errorf("includes include one another more than %d deep", maxDepth)
 	}
 	r := s.request(ctx, req)
 	w := &includeWriter{header: http.Header{}, budget: s.budget}
@@ -222,7 +222,7 @@ func (s *includes) tell(raw string, outcome meter.Outcome, took, age time.Durati
 	s.report = append(s.report, protocol.Part{Name: raw, Found: outcome.String(), Depth: 1, Took: took, Age: age})
 }
 
-// told writes what became of each piece, for those who may see it.
+// told writes what became of each include, for those who may see it.
 func (s *includes) told() string {
 	s.mu.Lock()
 	defer s.mu.Unlock()

@@ -186,7 +186,7 @@ func TestWhatMayBeOutOfDateIsNotAnnouncedAsFresh(t *testing.T) {
 }
 
 // TestComposedPagesSayWhatTheFiguresSay: a page whose skeleton was at hand, but not all of its
-// pieces, is no hit, and one that shows what may be out of date must be asked about.
+// parts, is no hit, and one that shows what may be out of date must be asked about.
 func TestComposedPagesSayWhatTheFiguresSay(t *testing.T) {
 	s := newRigOf(t, `routes:
   - { name: page, match: { path: /page }, lifetime: { fresh: 1m, browser: 9s }, compose: true }

@@ -76,7 +76,7 @@ func (x *exchange) end() {
 	}
 	x.sample.Took = x.edge.config.Now().Sub(x.began)
 	if x.depth > 0 { // within a page: not a request of the visitor's
-		x.sample.Route = meter.PieceRoute(cmp.Or(x.sample.Route, "(no route)"))
+		x.sample.Route = meter.IncludeRoute(cmp.Or(x.sample.Route, "(no route)"))
 	}
 	x.edge.meter.Record(x.stripe, &x.sample)
 	x.tell()

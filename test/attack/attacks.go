@@ -40,7 +40,7 @@ var attacks = []attack{
 		}
 	})},
 	{"a page of marks", composed("marks")},
-	{"a page of large pieces", composed("pieces")},
+	{"a page of large includes", composed("includes")},
 	{"a page of long variables", composed("variables")},
 	{"control: bodies without a token", control("POST /v1/changes HTTP/1.1\r\nHost: 127.0.0.1\r\nGerastic-Signature: x\r\nGerastic-Time: 1\r\nContent-Type: application/json\r\nContent-Length: 16000000\r\n\r\n", 60, 15<<20)},
 	{"control: readers of events", control("GET /v1/events HTTP/1.1\r\nHost: 127.0.0.1\r\nAuthorization: Bearer "+adminToken+"\r\n\r\n", 200, 0)},

@@ -238,7 +238,7 @@ func answer(w http.ResponseWriter, r *http.Request) {
 		_, _ = io.WriteString(w, base64.StdEncoding.EncodeToString(text))
 	case "long":
 		h.Set("Cache-Control", "no-store")
-	case "piece":
+	case "include":
 		h.Set("Cache-Control", "no-store")
 		_, _ = w.Write(large)
 		_, _ = w.Write(large)
@@ -251,6 +251,6 @@ func answer(w http.ResponseWriter, r *http.Request) {
 
 var skeletons = map[string]string{
 	"marks":     strings.Repeat("<!--esi ", 500_000) + "-->",
-	"pieces":    strings.Repeat(`<esi:include src="/piece/a"/>`, 60),
+	"includes":  strings.Repeat(`<esi:include src="/include/a"/>`, 60),
 	"variables": "<esi:vars>" + strings.Repeat("$(HTTP_COOKIE{long})", 25_000) + "</esi:vars>",
 }

@@ -13,20 +13,20 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// BenchmarkLoopbackComposed compares a page composed of twelve cached pieces with the same
+// BenchmarkLoopbackComposed compares a page composed of twelve cached includes with the same
 // bytes as one hit, over loopback, in turns.
 func BenchmarkLoopbackComposed(b *testing.B) {
-	const pieces, pieceSize = 12, 640
-	piece := func(i int) string { return strings.Repeat(string(rune('a'+i)), pieceSize) }
+	const includes, includeSize = 12, 640
+	include := func(i int) string { return strings.Repeat(string(rune('a'+i)), includeSize) }
 	var skeleton, whole strings.Builder
-	for i := range pieces {
+	for i := range includes {
 		text := fmt.Sprintf("<section id=%d>", i)
 		fmt.Fprintf(&skeleton, `%s<esi:include src="/pieces/%d" onerror="continue"/>`, text, i)
-		whole.WriteString(text + piece(i))
+		whole.WriteString(text + include(i))
 	}
 	e := edgeOf(b, `
   - { name: composed, match: { path: /composed }, lifetime: { fresh: 1h }, compose: true }
-  - { name: pieces, match: { path: "/pieces/{id}" }, lifetime: { fresh: 1h } }
+  - { name: includes, match: { path: "/pieces/{id}" }, lifetime: { fresh: 1h } }
   - { name: whole, match: { path: /whole }, lifetime: { fresh: 1h } }
 `, func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")
@@ -39,7 +39,7 @@ func BenchmarkLoopbackComposed(b *testing.B) {
 		default:
 			var i int
 			_, _ = fmt.Sscanf(r.URL.Path, "/pieces/%d", &i)
-			_, _ = io.WriteString(w, piece(i))
+			_, _ = io.WriteString(w, include(i))
 		}
 	})
 	addr := serve(b, e)
@@ -74,6 +74,6 @@ func BenchmarkLoopbackComposed(b *testing.B) {
 		b.ReportMetric(ratio, "share")
 	}
 	if ratio < 0.40 {
-		missed(b, "a page composed of %d pieces reaches %.2f of the rate of one hit; 0.40 is wanted", pieces, ratio)
+		missed(b, "a page composed of %d includes reaches %.2f of the rate of one hit; 0.40 is wanted", includes, ratio)
 	}
 }

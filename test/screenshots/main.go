@@ -58,10 +58,10 @@ func take(control, token, dir string) error {
 		{"fragments", []chromedp.Action[chromedp.Void]{open("/fragments?of=%2Fports%2Ftholm&tag=vessel%3A3"), chromedp.WaitVisible("#made tbody tr:nth-child(9)")}},
 		{"changes", []chromedp.Action[chromedp.Void]{open("/changes"), chromedp.WaitVisible("#runs tbody tr:nth-child(5)"), chromedp.Click("#try"), chromedp.WaitVisible("#effects li")}},
 		{"ferries", []chromedp.Action[chromedp.Void]{chromedp.Navigate("http://127.0.0.1:8480/ports/tholm"), chromedp.WaitVisible(".board")}},
-		{"panel", []chromedp.Action[chromedp.Void]{chromedp.Navigate("http://127.0.0.1:8480/ports/saltern#explain=" + token), chromedp.WaitVisible(".pieces td")}},
+		{"panel", []chromedp.Action[chromedp.Void]{chromedp.Navigate("http://127.0.0.1:8480/ports/saltern#explain=" + token), chromedp.WaitVisible(".parts td")}},
 		{"overview-dark", []chromedp.Action[chromedp.Void]{open("/"), appearance("dark"), open("/"), chromedp.WaitVisible("canvas")}},
 	}
-	for _, name := range []string{"explain", "report", "pieces"} {
+	for _, name := range []string{"explain", "report", "parts"} {
 		page, err := terminal(name, control, token)
 		if err != nil {
 			return err
@@ -76,7 +76,7 @@ func take(control, token, dir string) error {
 			return fmt.Errorf("%s: %w", s.name, err)
 		}
 		capture := chromedp.CaptureScreenshot()
-		if s.name == "explain" || s.name == "report" || s.name == "pieces" {
+		if s.name == "explain" || s.name == "report" || s.name == "parts" {
 			capture = chromedp.Screenshot("pre")
 		}
 		picture, err := chromedp.Run(tab, capture)
@@ -95,7 +95,7 @@ func terminal(name, control, token string) (string, error) {
 	args := map[string][]string{
 		"explain": {"explain", "http://127.0.0.1:8480/ports/tholm/departures?page=2&utm_source=letter", "-H", "Cookie: theme=dark"},
 		"report":  {"report", "ratio", "--since", "15m"},
-		"pieces":  {"fragments", "list", "--since", "15m"},
+		"parts":   {"fragments", "list", "--since", "15m"},
 	}[name]
 	command := exec.Command("bin/gerastic", append(args, "--control", control)...)
 	command.Env = append(os.Environ(), "GERASTIC_TOKEN="+token)

@@ -36,7 +36,7 @@ watch(of, (name) => {
 const show = (name: string) => void router.push({ query: { ...place.query, of: name || undefined, tag: undefined } })
 const mark = (t: string) => void router.replace({ query: { ...place.query, tag: t === tag.value ? undefined : t } })
 
-// A name leads to one of its fragments, or to a page that the edge puts such a piece into.
+// A name leads to one of its fragments, or to a page that the edge puts such an include into.
 const open = (n: FragmentName) =>
   act(async () => {
     const [entry] = await api.entriesOf(n.name.replace(/^edge\//, ''), 1)
@@ -66,7 +66,7 @@ interface Line {
 const lines = computed(() => {
   const all: Line[] = []
   const walk = (part: PartsTree, depth: number) => {
-    // What fragments hand up stands at them; the pieces that the edge puts in hand nothing up.
+    // What fragments hand up stands at them; includes hand nothing up.
     const below = new Set(part.parts.filter((p) => p.kind === 'fragment').flatMap((p) => p.tags.map((t) => t.tag)))
     all.push({ id: all.length, part, depth, own: part.tags.map((t) => t.tag).filter((t) => !below.has(t)), carries: part.tags.some((t) => t.tag === tag.value) })
     for (const p of part.parts) walk(p, depth + 1)
@@ -98,7 +98,7 @@ const lineColumns: Column<Line>[] = [
     <p class="quiet caption">What applications store as namespace/name, and what the edge puts into pages as edge/route. Figures over the last {{ label }}.</p>
     <DataTable label="Names of fragments" :columns="nameColumns" :rows="names" :row-key="(n) => n.name">
       <template #name="{ row }"><button type="button" class="link" :title="`Show one of ${row.name}`" @click="open(row)">{{ row.name }}</button></template>
-      <template #empty><template v-if="updated">No fragment was stored or asked for. An application wraps a piece in <code>LoadOrFill</code>, or a route says <code>compose: true</code>; begin with <code>gerastic token create --name site --rights fragments --namespace site</code></template></template>
+      <template #empty><template v-if="updated">No fragment was stored or asked for. An application wraps a part in <code>LoadOrFill</code>, or a route says <code>compose: true</code>; begin with <code>gerastic token create --name site --rights fragments --namespace site</code></template></template>
     </DataTable>
   </section>
 
@@ -121,7 +121,7 @@ const lineColumns: Column<Line>[] = [
           <span v-if="row.carries" class="goes">goes</span>
           <button v-if="row.depth > 0 && row.part.kind === 'fragment'" type="button" class="link" @click="show(row.part.name)">{{ row.part.name }}</button>
           <template v-else>{{ row.part.name.replace(/^https?:\/\//, '') }}</template>
-          <span v-if="row.part.kind === 'piece'" class="quiet"> by the edge</span>
+          <span v-if="row.part.kind === 'include'" class="quiet"> by the edge</span>
         </span>
       </template>
       <template #own="{ row }">

@@ -8,32 +8,32 @@ import (
 
 // Limits of one page, all that is in it included.
 const (
-	// MaxPieces is how many pieces are got for one page, however deep in one another.
-	MaxPieces = 256
+	// MaxIncludes is how many includes are got for one page, however deep in one another.
+	MaxIncludes = 256
 	// MaxSize is the most that a composed page may hold, and that may be held to make it, in
 	// bytes.
 	MaxSize = 32 << 20
-	// MaxURL is the longest URL of a piece, its variables filled in, in bytes.
+	// MaxURL is the longest URL of an include, its variables filled in, in bytes.
 	MaxURL = 16 << 10
 )
 
 // Errors of a composition.
 var (
-	ErrTooMany  = fmt.Errorf("a page may include %d pieces at most", MaxPieces)
+	ErrTooMany  = fmt.Errorf("a page may include %d includes at most", MaxIncludes)
 	ErrTooLarge = fmt.Errorf("a composed page may hold %d bytes at most", MaxSize)
-	ErrLongURL  = fmt.Errorf("the URL of a piece has more than %d bytes, its variables filled in", MaxURL)
+	ErrLongURL  = fmt.Errorf("the URL of an include has more than %d bytes, its variables filled in", MaxURL)
 	ErrNoRoom   = errors.New("the node has no room for more pages that are being composed")
 )
 
-// Budget is what may still be spent on one page: its pieces, and theirs, share it. Safe for
+// Budget is what may still be spent on one page: its includes, and theirs, share it. Safe for
 // concurrent use.
 type Budget struct {
 	room func(bytes int64) bool
 
-	mu      sync.Mutex
-	pieces  int
-	spent   int64
-	granted int64 // that room gave
+	mu       sync.Mutex
+	includes int
+	spent    int64
+	granted  int64 // that room gave
 }
 
 // step is how much room is asked for at a time, in bytes; the first is free.
@@ -60,11 +60,11 @@ func (b *Budget) Spend(bytes int64) error {
 	return nil
 }
 
-// Piece takes one piece.
-func (b *Budget) Piece() error {
+// Include takes one include.
+func (b *Budget) Include() error {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	if b.pieces++; b.pieces > MaxPieces {
+	if b.includes++; b.includes > MaxIncludes {
 		return ErrTooMany
 	}
 	return nil

@@ -14,40 +14,40 @@ import (
 // Digest tells contents apart.
 type Digest = [sha256.Size]byte
 
-// Source is where pieces come from.
+// Source is where includes come from.
 type Source interface {
-	// Now returns a piece that is at hand, with the digest of its content.
+	// Now returns an include that is at hand, with the digest of its content.
 	Now(url string) (body []byte, digest Digest, ok bool)
-	// Fetch gets a piece that is not.
+	// Fetch gets an include that is not.
 	Fetch(ctx context.Context, url string) (body []byte, err error)
 }
 
-// Parallel is how many pieces of a page are fetched at a time.
+// Parallel is how many includes of a page are fetched at a time.
 const Parallel = 8
 
 // Composition is a page being composed for one visitor.
 type Composition struct {
 	steps  []step
-	ready  bool // every piece was at hand
+	ready  bool // every include was at hand
 	source Source
 	budget *Budget
 	ctx    context.Context
 	digest Digest // of the content, when all is ready
 	size   int64
-	failed error         // of what is not in a piece; the page cannot be made
+	failed error         // of what is not in an include; the page cannot be made
 	places chan struct{} // taken by fetches
 	going  sync.WaitGroup
 }
 
-// step is a part of the composed page: a text, a piece, or an attempt.
+// step is a part of the composed page: a text, an include, or an attempt.
 type step struct {
-	text  []byte
-	piece *piece
-	try   *attempt
+	text    []byte
+	include *included
+	try     *attempt
 }
 
-// piece is an include on its way.
-type piece struct {
+// included is an include that is being got.
+type included struct {
 	Include  // with variables filled in
 	body     []byte
 	err      error
@@ -61,7 +61,7 @@ type attempt struct {
 	except []node
 }
 
-// Begin decides what the page is made of for a visitor, and begins to get its pieces.
+// Begin decides what the page is made of for a visitor, and begins to get its includes.
 // skeleton is the digest of the skeleton's body; what is held comes out of the budget.
 func (p *Page) Begin(ctx context.Context, who *Visitor, source Source, skeleton Digest, budget *Budget) *Composition {
 	c := &Composition{source: source, budget: budget, ctx: ctx, ready: true}
@@ -81,12 +81,12 @@ func (p *Page) Begin(ctx context.Context, who *Visitor, source Source, skeleton 
 }
 
 // resolve turns nodes into steps. note is told of all that the content hangs on besides the
-// skeleton: which branches were taken, what variables said, what the pieces are.
+// skeleton: which branches were taken, what variables said, what the includes are.
 func (c *Composition) resolve(steps []step, nodes []node, who *Visitor, required bool, note func(kind byte, b []byte)) []step {
 	for i := range nodes {
 		switch n := &nodes[i]; {
 		case n.include != nil:
-			steps = append(steps, step{piece: c.get(n.include, who, required, note)})
+			steps = append(steps, step{include: c.get(n.include, who, required, note)})
 		case n.try != nil:
 			a := &attempt{steps: c.resolve(nil, n.try.attempt, who, false, note), except: n.try.except}
 			if failed(a.steps) {
@@ -123,12 +123,12 @@ func (c *Composition) resolve(steps []step, nodes []node, who *Visitor, required
 	return steps
 }
 
-// get takes a piece that is at hand, or begins to fetch it.
-func (c *Composition) get(in *Include, who *Visitor, required bool, note func(kind byte, b []byte)) *piece {
-	p := &piece{Include: *in, required: required && !in.Optional}
+// get takes an include that is at hand, or begins to fetch it.
+func (c *Composition) get(in *Include, who *Visitor, required bool, note func(kind byte, b []byte)) *included {
+	p := &included{Include: *in, required: required && !in.Optional}
 	source, err := expand(in.Source, who, inURL, c.budget)
 	other, err2 := expand(in.Other, who, inURL, c.budget)
-	if p.err = errors.Join(err, err2, c.budget.Piece()); p.err == nil && max(len(source), len(other)) > MaxURL {
+	if p.err = errors.Join(err, err2, c.budget.Include()); p.err == nil && max(len(source), len(other)) > MaxURL {
 		p.err = ErrLongURL
 	}
 	if p.err != nil {
@@ -148,8 +148,8 @@ func (c *Composition) get(in *Include, who *Visitor, required bool, note func(ki
 	return p
 }
 
-// start fetches a piece, and what stands for it if that fails.
-func (c *Composition) start(p *piece) {
+// start fetches an include, and what stands for it if that fails.
+func (c *Composition) start(p *included) {
 	if c.places == nil {
 		c.places = make(chan struct{}, Parallel)
 	}
@@ -174,8 +174,8 @@ func (c *Composition) start(p *piece) {
 // Wait returns when nothing is being fetched any more.
 func (c *Composition) Wait() { c.going.Wait() }
 
-// wait returns when the piece is there, or is not to be had.
-func (p *piece) wait() error {
+// wait returns when the include is there, or is not to be had.
+func (p *included) wait() error {
 	if p.done != nil {
 		<-p.done
 	}
@@ -185,14 +185,14 @@ func (p *piece) wait() error {
 // failed reports whether some step of an attempt is known to have failed already.
 func failed(steps []step) bool {
 	for i := range steps {
-		if p := steps[i].piece; p != nil && p.done == nil && p.err != nil && !p.Optional {
+		if p := steps[i].include; p != nil && p.done == nil && p.err != nil && !p.Optional {
 			return true
 		}
 	}
 	return false
 }
 
-// Settle waits for the pieces, but for no longer than a moment, and reports whether all of
+// Settle waits for the includes, but for no longer than a moment, and reports whether all of
 // them are there, or known not to be had.
 func (c *Composition) Settle(moment time.Duration) bool {
 	if c.ready {
@@ -205,24 +205,24 @@ func (c *Composition) Settle(moment time.Duration) bool {
 
 func settle(steps []step, enough <-chan time.Time) bool {
 	for i := range steps {
-		if p := steps[i].piece; p != nil && p.done != nil {
+		if p := steps[i].include; p != nil && p.done != nil {
 			select {
 			case <-p.done:
 			case <-enough:
 				return false
 			}
 		}
-		if t := steps[i].try; t != nil && (!settle(t.steps, enough) || slices.ContainsFunc(t.steps, func(s step) bool { return s.piece != nil && !s.piece.Optional && s.piece.err != nil })) {
+		if t := steps[i].try; t != nil && (!settle(t.steps, enough) || slices.ContainsFunc(t.steps, func(s step) bool { return s.include != nil && !s.include.Optional && s.include.err != nil })) {
 			return false // or its other branch is yet to be fetched
 		}
 	}
 	return true
 }
 
-// Ready reports whether all pieces were at hand, so that Body and Digest say all.
+// Ready reports whether all includes were at hand, so that Body and Digest say all.
 func (c *Composition) Ready() bool { return c.ready }
 
-// Digest tells this content from any other; it is known when all pieces were at hand.
+// Digest tells this content from any other; it is known when all includes were at hand.
 func (c *Composition) Digest() Digest { return c.digest }
 
 // Body returns the whole page of a composition that is Ready.
@@ -234,19 +234,19 @@ func (c *Composition) Body() ([]byte, error) {
 		return nil, err
 	}
 	steps := c.steps
-	c.steps = nil // it was copied, so that the pieces need not be held while the page is sent
+	c.steps = nil // it was copied, so that the includes need not be held while the page is sent
 	return join(make([]byte, 0, c.size), steps)
 }
 
-// join puts steps together whose pieces are all there.
+// join puts steps together whose includes are all there.
 func join(b []byte, steps []step) (_ []byte, err error) {
 	for i := range steps {
 		switch s := &steps[i]; {
-		case s.piece != nil:
-			if err := s.piece.wait(); err != nil && !s.piece.Optional {
+		case s.include != nil:
+			if err := s.include.wait(); err != nil && !s.include.Optional {
 				return b, err
 			} else if err == nil {
-				b = append(b, s.piece.body...)
+				b = append(b, s.include.body...)
 			}
 		case s.try != nil:
 			if b, err = join(b, s.try.steps); err != nil {
@@ -262,14 +262,14 @@ func join(b []byte, steps []step) (_ []byte, err error) {
 	return b, nil
 }
 
-// Required waits for the pieces without which there is no page, and returns why it cannot be
+// Required waits for the includes without which there is no page, and returns why it cannot be
 // made, if so: before anything of it has gone out.
 func (c *Composition) Required() error {
 	if c.failed != nil {
 		return c.failed
 	}
 	for i := range c.steps {
-		if p := c.steps[i].piece; p != nil && p.required {
+		if p := c.steps[i].include; p != nil && p.required {
 			if err := p.wait(); err != nil {
 				return fmt.Errorf("%.200s: %w", p.Source, err)
 			}
@@ -278,7 +278,7 @@ func (c *Composition) Required() error {
 	return nil
 }
 
-// Write writes the page as its pieces come; before it waits for one, it calls flush. What it
+// Write writes the page as its includes come; before it waits for one, it calls flush. What it
 // returns is an error of write, or that the page grew too large: it is not whole then.
 func (c *Composition) Write(who *Visitor, write func([]byte) error, flush func()) error {
 	if err := c.budget.Spend(c.size); err != nil {
@@ -310,12 +310,12 @@ func (w *writer) steps(steps []step) error {
 	for i := range steps {
 		var err error
 		switch s := &steps[i]; {
-		case s.piece != nil:
-			w.patient(s.piece)
-			if s.piece.wait() == nil {
-				err = w.out(s.piece.body)
-			} else if !s.piece.Optional {
-				err = s.piece.err // Required was not asked, or a branch came to need it
+		case s.include != nil:
+			w.patient(s.include)
+			if s.include.wait() == nil {
+				err = w.out(s.include.body)
+			} else if !s.include.Optional {
+				err = s.include.err // Required was not asked, or a branch came to need it
 			}
 		case s.try != nil:
 			err = w.attempt(s.try)
@@ -330,7 +330,7 @@ func (w *writer) steps(steps []step) error {
 }
 
 // patient sends what there is before it waits.
-func (w *writer) patient(p *piece) {
+func (w *writer) patient(p *included) {
 	if p.done == nil {
 		return
 	}
@@ -374,9 +374,9 @@ func (w *writer) branch(steps []step) ([]byte, error) {
 	return b, err
 }
 
-func waitAll(steps []step, wait func(*piece)) {
+func waitAll(steps []step, wait func(*included)) {
 	for i := range steps {
-		if p := steps[i].piece; p != nil {
+		if p := steps[i].include; p != nil {
 			wait(p)
 		}
 		if t := steps[i].try; t != nil {

@@ -68,7 +68,7 @@ func TestMarks(t *testing.T) {
 	source := &pantry{hand: map[string]string{"/a": "A", "/who?name=ingrid": "Hello ingrid", "/2026-05-17": "today"}, far: map[string]string{"/b": "B", "/c": "C"}}
 	for name, row := range map[string][2]string{
 		"no marks":                      {"<p>plain</p>", "<p>plain</p>"},
-		"pieces at hand and far":        {`1<esi:include src="/a"/>2<esi:include src="/b" />3`, "1A2B3"},
+		"includes at hand and far":      {`1<esi:include src="/a"/>2<esi:include src="/b" />3`, "1A2B3"},
 		"written as a pair":             {`<esi:include src='/a'></esi:include>!`, "A!"},
 		"what stands for it":            {`<esi:include src="/gone" alt="/b"/>`, "B"},
 		"left out when it fails":        {`1<esi:include src="/gone" onerror="continue"/>2`, "12"},
@@ -96,7 +96,7 @@ func TestMarks(t *testing.T) {
 		assert.Equal(t, row[1], got, name)
 	}
 	_, err := composed(t, `1<esi:include src="/gone"/>2`, source)
-	assert.ErrorContains(t, err, "/gone", "a piece without which there is no page")
+	assert.ErrorContains(t, err, "/gone", "an include without which there is no page")
 }
 
 func TestTests(t *testing.T) {
@@ -208,9 +208,9 @@ func TestBranchesAreToldApart(t *testing.T) {
 }
 
 func TestLimits(t *testing.T) {
-	many, err := composed(t, strings.Repeat(`<esi:include src="/a" onerror="continue"/>`, MaxPieces+10), &pantry{hand: map[string]string{"/a": "A"}})
+	many, err := composed(t, strings.Repeat(`<esi:include src="/a" onerror="continue"/>`, MaxIncludes+10), &pantry{hand: map[string]string{"/a": "A"}})
 	assert.NoError(t, err)
-	assert.Len(t, many, MaxPieces, "the pieces beyond the limit are left out where that is allowed")
+	assert.Len(t, many, MaxIncludes, "the includes beyond the limit are left out where that is allowed")
 	page, err := Parse([]byte(strings.Repeat(`<esi:include src="/a"/>`, 64)))
 	require.NoError(t, err)
 	c := page.Begin(context.Background(), ingrid, &pantry{hand: map[string]string{"/a": strings.Repeat("x", 1<<20)}}, Digest{}, parsing())
@@ -231,7 +231,7 @@ func TestDigests(t *testing.T) {
 	const skeleton = `<esi:include src="/a"/><esi:choose><esi:when test="$(HTTP_COOKIE{session})">in</esi:when><esi:otherwise>out</esi:otherwise></esi:choose><esi:vars>$(HTTP_HOST)</esi:vars>`
 	base := digest(skeleton, map[string]string{"/a": "1"}, ingrid)
 	assert.Equal(t, base, digest(skeleton, map[string]string{"/a": "1"}, ingrid))
-	assert.NotEqual(t, base, digest(skeleton, map[string]string{"/a": "2"}, ingrid), "another piece")
+	assert.NotEqual(t, base, digest(skeleton, map[string]string{"/a": "2"}, ingrid), "another include")
 	assert.NotEqual(t, base, digest(skeleton+" ", map[string]string{"/a": "1"}, ingrid), "another skeleton")
 	assert.NotEqual(t, base, digest(skeleton, map[string]string{"/a": "1"}, &Visitor{Host: ingrid.Host}), "another branch")
 	other := *ingrid
@@ -240,7 +240,7 @@ func TestDigests(t *testing.T) {
 }
 
 // plant draws a skeleton of any nesting, with what it must become; fails says that it cannot
-// become anything. Pieces named /gone… are not to be had.
+// become anything. Includes named /gone… are not to be had.
 func plant(t *rapid.T, source *pantry, depth int) (skeleton, becomes string, fails bool) {
 	for range rapid.IntRange(0, 4).Draw(t, "parts") {
 		switch kind := rapid.IntRange(0, 7).Draw(t, "kind"); {

@@ -13,7 +13,7 @@ type Page struct {
 	size     int // of what was parsed besides the text
 }
 
-// Include is a mark that asks for a piece.
+// Include is a mark of a skeleton that asks for something, and what it asks for.
 type Include struct {
 	Source   string // URL, perhaps with variables
 	Other    string // what to ask for when that fails; "" if nothing

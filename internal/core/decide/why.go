@@ -139,7 +139,7 @@ func Storing(route *policy.Route) []string {
 		add("While the origin fails, for %s (RFC 5861).", policy.FormatDuration(terms.StaleIfError))
 	}
 	if route.Compose {
-		add("If it has include marks, the edge puts the pieces into it for each request; each has a route and a life of its own.")
+		add("If it has include marks, the edge puts the includes into it for each request; each has a route and a life of its own.")
 	}
 	if route.Idle != httprules.Unset {
 		add("It leaves when nobody asks for it for %s.", policy.FormatDuration(route.Idle))

@@ -40,7 +40,7 @@ func NewID(namespace, name string) (ID, error) {
 	case hasControls(name) || !utf8.ValidString(name):
 		return id, fmt.Errorf("the key %q is not text: it must be UTF-8 without control characters", name)
 	case !protocol.IsName(id.name()):
-		return id, fmt.Errorf("the key %q must begin with a name of 1 to 64 letters, digits, -, _ and .; what tells pieces of one name apart follows in brackets: row(7)", name)
+		return id, fmt.Errorf("the key %q must begin with a name of 1 to 64 letters, digits, -, _ and .; what tells fragments of one name apart follows in brackets: row(7)", name)
 	}
 	return id, nil
 }

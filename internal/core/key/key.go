@@ -78,19 +78,19 @@ type Source byte
 
 // The sources, in the order in which they stand in a key.
 const (
-	Route  Source = 'r'
-	Scheme Source = 's'
-	Host   Source = 'H'
-	Path   Source = 'p'
-	Params Source = 'q'
-	Field  Source = 'h'
-	Cookie Source = 'c'
-	Person Source = 'i'
-	Method Source = 'm'
-	Body   Source = 'b'
-	Search Source = 'n' // a query as No-Vary-Search reduces it
-	Space  Source = 'N' // an application's namespace
-	Piece  Source = 'F' // a fragment's key, as the application gave it
+	Route    Source = 'r'
+	Scheme   Source = 's'
+	Host     Source = 'H'
+	Path     Source = 'p'
+	Params   Source = 'q'
+	Field    Source = 'h'
+	Cookie   Source = 'c'
+	Person   Source = 'i'
+	Method   Source = 'm'
+	Body     Source = 'b'
+	Search   Source = 'n' // a query as No-Vary-Search reduces it
+	Space    Source = 'N' // an application's namespace
+	Fragment Source = 'F' // a fragment's key, as the application gave it
 )
 
 // String names the source for people.
@@ -120,7 +120,7 @@ func (s Source) String() string {
 		return "query"
 	case Space:
 		return "namespace"
-	case Piece:
+	case Fragment:
 		return "fragment"
 	}
 	return "unknown"
@@ -177,7 +177,7 @@ func (spec *Spec) Append(dst []byte, route string, r *Request) []byte {
 
 // AppendFragment writes the canonical key of an application's fragment behind dst.
 func AppendFragment(dst []byte, namespace, name string) []byte {
-	return appendPart(appendPart(dst, Space, "", namespace, true), Piece, "", name, true)
+	return appendPart(appendPart(dst, Space, "", namespace, true), Fragment, "", name, true)
 }
 
 // appendPart writes source, presence, and name and value each behind its length.

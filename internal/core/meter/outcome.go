@@ -41,12 +41,12 @@ func ParseOutcome(name string) (Outcome, bool) {
 	return 0, false
 }
 
-// PieceRoute is what a route's answers count under when they go into pages that the edge
+// IncludeRoute is what a route's answers count under when they go into pages that the edge
 // composes: they are no requests of visitors. No route of a policy has a slash in its name.
-func PieceRoute(route string) string { return "edge/" + route }
+func IncludeRoute(route string) string { return "edge/" + route }
 
 // Within reports whether a name in figures is of what was asked for within a page: a fragment of
-// an application (namespace/name), or a piece that the edge included (edge/route).
+// an application (namespace/name), or an include of the edge (edge/route).
 func Within(route string) bool { return strings.Contains(route, "/") }
 
 // Cause is why a request was no hit. Those from Unstorable on are a rule that forbade
@@ -67,13 +67,13 @@ const (
 	Off
 	FirstSight
 	BodyTooLarge
-	Pieces // the page was there, but a piece of it was not
+	Includes // the page was there, but an include of it was not
 	SignedIn
 	Nameless // the route answers only those who say who they are
 	unstorable
 )
 
-var causeNames = [...]string{"", "cold", "expired", "purged", "evicted", "variant", "method", "asked", "route", "off", "first-sight", "body-too-large", "pieces", "signed-in", "nameless"}
+var causeNames = [...]string{"", "cold", "expired", "purged", "evicted", "variant", "method", "asked", "route", "off", "first-sight", "body-too-large", "includes", "signed-in", "nameless"}
 
 // Unstorable is the cause of a miss whose answer a rule forbids to store.
 func Unstorable(r httprules.Reason) Cause {

@@ -18,11 +18,11 @@ const (
 
 // Report sums cells into rows. Its zero value reports visitors' requests by route.
 type Report struct {
-	By     By
-	Pieces bool   // of what was asked for within pages, not of visitors' requests
-	Route  string // only this one, whatever it is; "": all of Pieces
-	Total  Ratio
-	rows   map[row]*Ratio
+	By    By
+	Parts bool   // of what was asked for within pages, not of visitors' requests
+	Route string // only this one, whatever it is; "": all of Parts
+	Total Ratio
+	rows  map[row]*Ratio
 }
 
 type row struct {
@@ -39,7 +39,7 @@ type Row struct {
 
 // Count adds a cell of a moment.
 func (r *Report) Count(at time.Time, k Key, cell *Cell) {
-	if r.Route != "" && k.Route != r.Route || r.Route == "" && Within(k.Route) != r.Pieces {
+	if r.Route != "" && k.Route != r.Route || r.Route == "" && Within(k.Route) != r.Parts {
 		return
 	}
 	r.Total.Count(k.Outcome, cell)

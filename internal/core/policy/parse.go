@@ -279,7 +279,7 @@ func (d *document) route(n ast.Node) *Route {
 	for _, t := range templates { // after match and key, whatever the order in the file
 		d.tag(t, route)
 	}
-	route.KeyName, route.Within = keyName(route), meter.PieceRoute(route.Name)
+	route.KeyName, route.Within = keyName(route), meter.IncludeRoute(route.Name)
 	return route
 }
 

@@ -67,7 +67,7 @@ const (
 type Route struct {
 	Index   int // place in Policy.Routes
 	Name    string
-	Within  string // what its pieces count under, within pages
+	Within  string // what its includes count under, within pages
 	Enabled bool
 	Hosts   []HostPattern
 	Methods []string

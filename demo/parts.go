@@ -15,15 +15,15 @@ import (
 // vessel's card. Each is stored by itself; its tags and its life go up to all that it is
 // part of. The application wraps each in one call and says what it shows, and that is all.
 const (
-	pagePiece = iota
-	boardPiece
-	rowPiece
-	cardPiece
+	pagePart = iota
+	boardPart
+	rowPart
+	cardPart
 )
 
-var pieceNames = [...]string{pagePiece: "page", boardPiece: "board", rowPiece: "row", cardPiece: "card"}
+var partNames = [...]string{pagePart: "page", boardPart: "board", rowPart: "row", cardPart: "card"}
 
-// html makes a piece with a template.
+// html makes a part with a template.
 func (s *Site) html(name string, p page) ([]byte, error) {
 	var b bytes.Buffer
 	err := s.pages.ExecuteTemplate(&b, name, p)
@@ -34,7 +34,7 @@ func (s *Site) html(name string, p page) ([]byte, error) {
 func (s *Site) departuresBoard(ctx context.Context, slug string) (template.HTML, error) {
 	f := client.Fragment{Name: "board", Parts: []any{slug}, Lifetime: 5 * time.Minute, Stale: 5 * time.Minute, Tags: []string{"departures:" + slug}}
 	board, err := s.Fragments.LoadOrFill(ctx, f, func(ctx context.Context) ([]byte, error) {
-		s.pieces[boardPiece].Add(1)
+		s.parts[boardPart].Add(1)
 		s.wait(ctx, 100)
 		next, err := s.Content.Next(ctx, slug, s.Now(), 10)
 		if err != nil {
@@ -44,7 +44,7 @@ func (s *Site) departuresBoard(ctx context.Context, slug string) (template.HTML,
 		if err != nil {
 			return nil, err
 		}
-		return s.html("board of pieces", page{Rows: rows})
+		return s.html("board of fragments", page{Rows: rows})
 	})
 	return template.HTML(board), err // our own words: they were escaped where they were made
 }
@@ -56,13 +56,13 @@ func (s *Site) rows(ctx context.Context, sailings []Sailing) ([]template.HTML, e
 		wanted[i] = client.Fragment{Name: "row", Parts: []any{sailing.ID}, Version: sailing.Updated, Lifetime: time.Hour, Tags: []string{fmt.Sprintf("sailing:%d", sailing.ID)}}
 	}
 	bodies, err := s.Fragments.LoadOrFillAll(ctx, wanted, func(ctx context.Context, i int) ([]byte, error) {
-		s.pieces[rowPiece].Add(1)
+		s.parts[rowPart].Add(1)
 		s.wait(ctx, 40)
 		card, err := s.card(ctx, sailings[i].VesselID)
 		if err != nil {
 			return nil, err
 		}
-		return s.html("row piece", page{Sailing: sailings[i], Piece: card})
+		return s.html("row fragment", page{Sailing: sailings[i], Part: card})
 	})
 	rows := make([]template.HTML, len(bodies))
 	for i, body := range bodies {
@@ -75,13 +75,13 @@ func (s *Site) rows(ctx context.Context, sailings []Sailing) ([]template.HTML, e
 func (s *Site) card(ctx context.Context, vessel int) (template.HTML, error) {
 	f := client.Fragment{Name: "card", Parts: []any{vessel}, Lifetime: client.Forever, Tags: []string{fmt.Sprintf("vessel:%d", vessel)}}
 	card, err := s.Fragments.LoadOrFill(ctx, f, func(ctx context.Context) ([]byte, error) {
-		s.pieces[cardPiece].Add(1)
+		s.parts[cardPart].Add(1)
 		s.wait(ctx, 60)
 		v, err := s.Content.Vessel(ctx, vessel)
 		if err != nil {
 			return nil, err
 		}
-		return s.html("card piece", page{Vessel: v})
+		return s.html("card fragment", page{Vessel: v})
 	})
 	return template.HTML(card), err
 }
@@ -121,5 +121,5 @@ func (s *Site) homeDepartures(w http.ResponseWriter, r *http.Request) {
 	for _, port := range ports {
 		groups = append(groups, "departures:"+port.Slug)
 	}
-	s.render(w, "departures piece", page{Sailings: next}, groupsOf(next, groups...))
+	s.render(w, "departures include", page{Sailings: next}, groupsOf(next, groups...))
 }
