@@ -25,6 +25,7 @@ type wire struct {
 	bad       error       // the address is none
 	options   FragmentOptions
 	known     atomic.Pointer[string] // the namespace, once an answer named it
+	perKey    atomic.Int64           // bytes that the last lookup brought for a key: the next likely brings as many
 }
 
 func newWire(base, token string, o FragmentOptions) *wire {
@@ -61,6 +62,7 @@ type answers struct {
 	namespace string
 	stamp     uint64
 	at        time.Time // when they came
+	bytes     int64     // that they took, about
 	items     []answer
 }
 
@@ -95,13 +97,18 @@ func (w *wire) lookup(ctx context.Context, keys []string, ask ask) (*answers, er
 	if resp.ContentLength < 0 { // more comes when others have filled it
 		limit.Reset(w.options.Timeout + w.options.Wait)
 	}
-	a, err := readAnswers(resp.Body, resp.ContentLength, len(keys))
+	expect := resp.ContentLength
+	if perKey := w.perKey.Load(); expect < 0 && perKey > 0 {
+		expect = perKey * int64(len(keys))
+	}
+	a, err := readAnswers(resp.Body, expect, len(keys))
 	if err != nil && context.Cause(ctx) != nil {
 		err = context.Cause(ctx)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("reading what was found: %w", err)
 	}
+	w.perKey.Store(a.bytes / int64(len(keys)))
 	if known := w.known.Load(); known == nil {
 		w.known.Store(&a.namespace)
 	}
@@ -133,6 +140,10 @@ func (w *wire) post(ctx context.Context, to *url.URL, body []byte) (*http.Respon
 	return resp, nil
 }
 
+// aroundBody is what an answer says besides the body, in bytes, tags of usual length included.
+const aroundBody = 256
+
+// readAnswers reads what a lookup of so many keys found, in about as many bytes as are expected.
 func readAnswers(body io.Reader, expect int64, keys int) (*answers, error) {
 	in := protocol.NewReader(body, expect)
 	var head protocol.LookupHead
@@ -153,6 +164,7 @@ func readAnswers(body io.Reader, expect int64, keys int) (*answers, error) {
 		}
 		found.seen = true
 		a.items[found.At] = found
+		a.bytes += int64(len(found.Body)) + aroundBody
 	}
 	a.at = time.Now()
 	return a, nil

@@ -31,7 +31,7 @@ type ID struct{ Namespace, Key string }
 func NewID(namespace, name string) (ID, error) {
 	id := ID{namespace, name}
 	switch {
-	case namespace == "edge": // see meter.PieceRoute
+	case namespace == "edge": // see meter.IncludeRoute
 		return id, errors.New("the namespace edge is for what the edge includes; choose another")
 	case !protocol.IsName(namespace):
 		return id, fmt.Errorf("%q is not a namespace: it has 1 to 64 letters, digits, dots, - and _", namespace)
