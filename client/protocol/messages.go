@@ -90,7 +90,7 @@ var (
 	encoding = must(cbor.EncOptions{NilContainers: cbor.NilContainerAsEmpty}.UserBufferEncMode())
 	decoding = must(cbor.DecOptions{
 		MaxNestedLevels: 16, MaxArrayElements: 1 << 20, MaxMapPairs: 1 << 16,
-		IndefLength: cbor.IndefLengthForbidden, TagsMd: cbor.TagsForbidden,
+		FieldNameMatching: cbor.FieldNameMatchingCaseSensitive, IndefLength: cbor.IndefLengthForbidden, TagsMd: cbor.TagsForbidden,
 	}.DecMode())
 )
 

@@ -71,7 +71,7 @@ func TestMessagesReadBack(t *testing.T) {
 	_, err = Next(b.Bytes()[:5], &q)
 	assert.ErrorIs(t, err, io.ErrUnexpectedEOF, "half is nothing")
 
-	known, err := hex.DecodeString("a3" + "646b657973" + "816162" + "656672657368" + "f5" + "63776879" + "00") // {"keys": ["b"], "fresh": true, "why": 0}
+	known, err := hex.DecodeString("a4" + "646b657973" + "816162" + "656672657368" + "f5" + "63776879" + "00" + "64" + "4b455953" + "816163") // {"keys": ["b"], "fresh": true, "why": 0, "KEYS": ["c"]}
 	require.NoError(t, err)
 	q = Lookup{}
 	rest, err = Next(known, &q)
