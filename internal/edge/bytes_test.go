@@ -1,6 +1,7 @@
 package edge
 
 import (
+	"cmp"
 	"fmt"
 	"io"
 	"net"
@@ -49,7 +50,7 @@ func TestACodingIsServedOnlyToThoseWhoTakeIt(t *testing.T) {
 				}
 				a := s.get("/static.css", fields...)
 				coding := a.header.Get("Content-Encoding")
-				assert.Equal(t, cmpOr(coding, "identity"), a.body, "head and body belong together")
+				assert.Equal(t, cmp.Or(coding, "identity"), a.body, "head and body belong together")
 				assert.True(t, coding == "" || accept == "*" || strings.Contains(accept, coding) && !strings.Contains(accept, coding+";q=0"), "%q was given to %q (Vary: %v): %s", coding, accept, vary, a.state)
 			}
 		}
@@ -62,21 +63,16 @@ func TestACodingIsServedOnlyToThoseWhoTakeIt(t *testing.T) {
 	assert.Contains(t, always.get("/page.gz", "Accept-Encoding: gzip").state, "stored")
 	assert.True(t, always.get("/page.gz", "Accept-Encoding: x-gzip").hit())
 	assert.False(t, always.get("/page.gz").hit(), "who says nothing is given what the origin gives them")
-	answers := newRig(t, func(w http.ResponseWriter, r *http.Request) {
-		time.Sleep(30 * time.Millisecond)
+	meeting := newRig(t, nil)
+	meeting.answer(func(w http.ResponseWriter, r *http.Request) {
+		meeting.meet()
 		negotiating(false)(w, r)
-	}).together("/static.css", "Accept-Encoding: br", "Accept-Encoding: gzip", "")
+	})
+	answers := meeting.together("/static.css", "Accept-Encoding: br", "Accept-Encoding: gzip", "")
 	for i, coding := range []string{"br", "gzip", ""} {
 		assert.Contains(t, []string{coding, ""}, answers[i].header.Get("Content-Encoding"), "nor to those who ask together")
-		assert.Equal(t, cmpOr(answers[i].header.Get("Content-Encoding"), "identity"), answers[i].body)
+		assert.Equal(t, cmp.Or(answers[i].header.Get("Content-Encoding"), "identity"), answers[i].body)
 	}
-}
-
-func cmpOr(a, b string) string {
-	if a == "" {
-		return b
-	}
-	return a
 }
 
 func TestA304NeverNarrowsVary(t *testing.T) {
@@ -238,7 +234,6 @@ func TestStoredIsNotClaimedForWhatIsDropped(t *testing.T) {
 		for range 10 {
 			_, _ = io.WriteString(w, strings.Repeat("x", 20<<10))
 			_ = http.NewResponseController(w).Flush()
-			time.Sleep(2 * time.Millisecond)
 		}
 	})
 	long := s.get("/page/long")

@@ -326,7 +326,7 @@ func TestPromise4NeverWorseThanNoCache(t *testing.T) {
 func TestOriginsThatFail(t *testing.T) {
 	s := newRig(t, func(_ http.ResponseWriter, r *http.Request) {
 		if r.URL.Path == "/ports/slow" {
-			time.Sleep(time.Second)
+			<-r.Context().Done()
 		}
 		panic(http.ErrAbortHandler)
 	})
@@ -466,4 +466,24 @@ func TestPromise7CountedOnce(t *testing.T) {
 	}, 2*time.Second, time.Millisecond)
 	assert.NotZero(t, outcomes(s)[meter.Error])
 	assert.NotZero(t, outcomes(s)[meter.Bypass])
+}
+
+func TestExplainTokens(t *testing.T) {
+	s := newRig(t, text("x"))
+	const may = "Gerastic-Explain: may explain"
+	cold := s.get("/ports/a?page=2", may)
+	assert.Contains(t, cold.state, `path=/ports/a query=page=2"; detail="cold"`)
+	assert.Contains(t, s.get("/ports/a?page=2", may).state, `hit; ttl=60; key="route=port@`)
+	assert.NotContains(t, s.get("/ports/a?page=2", "Gerastic-Explain: guess").state, "key=")
+}
+
+func TestMaxStaleWhereTheRouteObeys(t *testing.T) {
+	s := newRig(t, text("x"))
+	s.get("/obeys/a")
+	s.pass(90 * time.Second)
+	assert.Equal(t, "hit; ttl=-30", s.get("/obeys/a", "Cache-Control: max-stale=40").state)
+	assert.Equal(t, "hit; ttl=-30", s.get("/obeys/a", "Cache-Control: max-stale").state)
+	assert.Contains(t, s.get("/obeys/a", "Cache-Control: max-stale=10").state, "fwd=stale")
+	assert.NotContains(t, s.get("/obeys/b", "Cache-Control: no-store").state, "stored")
+	assert.False(t, s.get("/obeys/b").hit(), "the visitor asked for it not to be stored")
 }

@@ -1,6 +1,7 @@
 package edge
 
 import (
+	"cmp"
 	"fmt"
 	"io"
 	"net/http"
@@ -19,6 +20,7 @@ import (
 // returns the answers in their order.
 func (s *rig) together(path string, headers ...string) []answer {
 	answers := make([]answer, len(headers))
+	s.comers.Store(s.inside.Load() + int64(len(headers)))
 	var wg sync.WaitGroup
 	for i, h := range headers {
 		wg.Go(func() {
@@ -50,8 +52,9 @@ func TestPromise1NobodyGetsAnothersAnswerBecauseTheyAskedTogether(t *testing.T) 
 		{"fresh", "max-age=60", true},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			s := newRig(t, func(w http.ResponseWriter, r *http.Request) {
-				time.Sleep(30 * time.Millisecond) // so that they meet
+			s := newRig(t, nil)
+			s.answer(func(w http.ResponseWriter, r *http.Request) {
+				s.meet()
 				page := "page of " + r.Header.Get("X-Who")
 				etag := fmt.Sprintf(`W/"%x"`, page)
 				w.Header().Set("Etag", etag)
@@ -290,7 +293,7 @@ func TestAuthorizedRequestsShareOnlyWhatTheOriginLetsThem(t *testing.T) {
 	assert.True(t, s.get("/x", "Authorization: Bearer two").hit())
 	assert.True(t, s.get("/x").hit())
 	s.answer(func(w http.ResponseWriter, r *http.Request) {
-		time.Sleep(20 * time.Millisecond)
+		s.meet()
 		w.Header().Set("Cache-Control", "max-age=60")
 		fmt.Fprint(w, r.Header.Get("Authorization"))
 	})
@@ -495,7 +498,7 @@ func TestARollingCookieIsItsVisitors(t *testing.T) {
 	s.answer(func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Etag", `"v1"`)
 		if s.asked.Load() > 1 {
-			w.Header().Set("Set-Cookie", "crew="+cmpOr(strings.TrimPrefix(r.Header.Get("Cookie"), "crew="), "new"))
+			w.Header().Set("Set-Cookie", "crew="+cmp.Or(strings.TrimPrefix(r.Header.Get("Cookie"), "crew="), "new"))
 		}
 		if r.Header.Get("If-None-Match") == `"v1"` {
 			w.WriteHeader(http.StatusNotModified)
@@ -515,9 +518,10 @@ func TestARollingCookieIsItsVisitors(t *testing.T) {
 // TestOneVisitorsCookieIsNoReasonForOthersToAskAlone: what is known not to be shared is known
 // of requests like it.
 func TestOneVisitorsCookieIsNoReasonForOthersToAskAlone(t *testing.T) {
-	s := newRigOf(t, statedYAML, func(w http.ResponseWriter, r *http.Request) {
+	s := newRigOf(t, statedYAML, nil)
+	s.answer(func(w http.ResponseWriter, r *http.Request) {
 		if r.Header.Get("Cookie") == "" {
-			time.Sleep(30 * time.Millisecond) // so that they meet
+			s.meet()
 			w.Header().Set("Cache-Control", "max-age=60")
 		}
 		_, _ = io.WriteString(w, "page")
@@ -525,4 +529,32 @@ func TestOneVisitorsCookieIsNoReasonForOthersToAskAlone(t *testing.T) {
 	s.get("/x", "Cookie: a=1")
 	s.together("/x", "", "", "", "", "")
 	assert.EqualValues(t, 2, s.asked.Load())
+}
+
+func TestIdentityKeepsEntriesApart(t *testing.T) {
+	s := newRig(t, func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Cache-Control", "private, max-age=60")
+		fmt.Fprintf(w, "for %s%s", r.Header.Get("Authorization"), r.Header.Get("Cookie"))
+	})
+	for _, c := range []struct{ path, one, other string }{
+		{"/mine/a", "Authorization: Bearer one", "Authorization: Bearer other"},
+		{"/wallet", "Cookie: session=one", "Cookie: session=other"},
+	} {
+		one := s.get(c.path, c.one)
+		again := s.get(c.path, c.one)
+		assert.True(t, again.hit(), "%s: a private answer is kept for its own", c.path)
+		assert.Equal(t, one.body, again.body)
+		other := s.get(c.path, c.other)
+		assert.False(t, other.hit())
+		assert.Contains(t, other.body, "other")
+		for range 2 {
+			anonymous := s.get(c.path)
+			assert.False(t, anonymous.hit(), "nobody known: private is for nobody")
+			assert.Equal(t, "for ", anonymous.body)
+		}
+	}
+	s.get("/wallet", "Cookie: session=one", "Authorization: Bearer x")
+	assert.False(t, s.get("/wallet", "Cookie: session=two", "Authorization: Bearer x").hit(), "one field alike is not the same person")
+	shown := s.get("/mine/a", "Authorization: Bearer one", "Gerastic-Explain: may explain")
+	assert.NotContains(t, shown.state, "Bearer one", "credentials are not shown")
 }

@@ -38,6 +38,9 @@ type rig struct {
 	clock  atomic.Int64 // unix ns
 	ledger atomic.Uint64
 	sent   atomic.Int64 // requests of do, get and post
+	inside atomic.Int64 // requests that have come to the edge, since the start
+	comers atomic.Int64 // of those, how many there are to be before meet returns
+	gone   atomic.Int64 // visitors who left before they were answered
 	purges sync.Mutex
 	purged []tags.Purge
 	server *httptest.Server
@@ -147,7 +150,7 @@ func newRigOf(t *testing.T, rest string, handler http.HandlerFunc) *rig {
 	}
 	s.edge = New(config)
 	s.apply(p)
-	s.server = httptest.NewUnstartedServer(s.edge)
+	s.server = httptest.NewUnstartedServer(http.HandlerFunc(s.admit))
 	s.gate = gate.New(s.server.Listener, gate.Options{Connections: 1000})
 	s.server.Listener, s.server.Config.ConnState = s.gate, s.gate.ConnState
 	s.server.Config.Protocols = new(http.Protocols)
@@ -157,6 +160,19 @@ func newRigOf(t *testing.T, rest string, handler http.HandlerFunc) *rig {
 	s.url = s.server.URL
 	t.Cleanup(s.close)
 	return s
+}
+
+// admit counts who comes, and who leaves, and lets the edge answer.
+func (s *rig) admit(w http.ResponseWriter, r *http.Request) {
+	s.inside.Add(1)
+	stays := context.AfterFunc(r.Context(), func() { s.gone.Add(1) })
+	defer stays()
+	s.edge.ServeHTTP(w, r)
+}
+
+// meet holds an origin's answer back until all who ask together have come to the edge.
+func (s *rig) meet() {
+	assert.Eventually(s.t, func() bool { return s.inside.Load() >= s.comers.Load() }, 5*time.Second, time.Millisecond, "some who ask together have not come")
 }
 
 // close ends the rig, and holds it to leaving nothing behind: no fill, no reserved or
@@ -322,3 +338,5 @@ func text(body string, headers ...string) http.HandlerFunc {
 		_, _ = io.WriteString(w, body)
 	}
 }
+
+func (a answer) hit() bool { return strings.HasPrefix(a.state, "hit") }

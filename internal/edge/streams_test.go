@@ -6,6 +6,8 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"net/http/httptrace"
+	"net/textproto"
 	"strings"
 	"testing"
 	"time"
@@ -171,4 +173,60 @@ func TestAPartHoldsNothingOfTheWhole(t *testing.T) {
 		_, _ = io.WriteString(w, "rt")
 	})
 	assert.Equal(t, "part", s.get("/long", "Range: bytes=0-3").body)
+}
+
+func TestInterimAnswersAndTrailersArePassedOn(t *testing.T) {
+	s := newRig(t, func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Link", "</style.css>; rel=preload")
+		w.WriteHeader(http.StatusEarlyHints)
+		w.Header().Del("Link")
+		w.Header().Set("Trailer", "Checksum")
+		_, _ = io.WriteString(w, "body")
+		w.(http.Flusher).Flush()
+		w.Header().Set("Checksum", "abc")
+	})
+	for _, path := range []string{"/ports/a", "/x"} { // stored, and not stored
+		var hints []string
+		req, _ := http.NewRequest("GET", s.url+path, nil)
+		req = req.WithContext(httptrace.WithClientTrace(req.Context(), &httptrace.ClientTrace{Got1xxResponse: func(code int, h textproto.MIMEHeader) error {
+			hints = append(hints, fmt.Sprint(code, h.Get("Link")))
+			return nil
+		}}))
+		resp, err := http.DefaultTransport.RoundTrip(req)
+		require.NoError(t, err)
+		_, _ = io.ReadAll(resp.Body)
+		resp.Body.Close()
+		assert.Equal(t, []string{"103</style.css>; rel=preload"}, hints, path)
+		assert.Empty(t, resp.Header.Get("Link"))
+		assert.Equal(t, "abc", resp.Trailer.Get("Checksum"), path)
+	}
+}
+
+func TestEventsStreamThroughAsTheyCome(t *testing.T) {
+	next := make(chan string)
+	s := newRig(t, func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "text/event-stream")
+		for event := range next {
+			fmt.Fprintf(w, "data: %s\n\n", event)
+			w.(http.Flusher).Flush()
+		}
+	})
+	go func() { next <- "one" }()
+	req, err := http.NewRequest("GET", s.url+"/ports/a", nil)
+	require.NoError(t, err)
+	req.Header.Set("Accept", "text/event-stream")
+	resp, err := http.DefaultClient.Do(req)
+	require.NoError(t, err)
+	defer resp.Body.Close()
+	room := make([]byte, 100)
+	for _, event := range []string{"one", "two"} {
+		if event == "two" {
+			next <- "two"
+		}
+		n, err := resp.Body.Read(room)
+		require.NoError(t, err)
+		assert.Equal(t, "data: "+event+"\n\n", string(room[:n]))
+	}
+	close(next)
+	assert.Zero(t, s.edge.store.Figures().Entries)
 }

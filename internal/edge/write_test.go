@@ -21,17 +21,14 @@ func TestPromise2WritesWithoutAnAnswer(t *testing.T) {
 	for _, c := range []struct {
 		name  string
 		host  string
-		post  func(w http.ResponseWriter, leave func())
+		post  func(w http.ResponseWriter, r *http.Request, leave func()) // leave returns when the visitor has left
 		stays bool // what is stored of the page
 	}{
-		{"the visitor leaves", "x", func(_ http.ResponseWriter, leave func()) {
-			leave()
-			time.Sleep(50 * time.Millisecond) // and only then it is carried out
-		}, false},
-		{"it comes too late", "slow.example", func(http.ResponseWriter, func()) { time.Sleep(500 * time.Millisecond) }, false},
-		{"it breaks off", "x", func(http.ResponseWriter, func()) { panic(http.ErrAbortHandler) }, false},
-		{"its origin fails", "x", func(w http.ResponseWriter, _ func()) { w.WriteHeader(500) }, false},
-		{"it is refused", "x", func(w http.ResponseWriter, _ func()) { w.WriteHeader(409) }, true},
+		{"the visitor leaves", "x", func(_ http.ResponseWriter, _ *http.Request, leave func()) { leave() }, false}, // and only then it is carried out
+		{"it comes too late", "slow.example", func(_ http.ResponseWriter, r *http.Request, _ func()) { <-r.Context().Done() }, false},
+		{"it breaks off", "x", func(http.ResponseWriter, *http.Request, func()) { panic(http.ErrAbortHandler) }, false},
+		{"its origin fails", "x", func(w http.ResponseWriter, _ *http.Request, _ func()) { w.WriteHeader(500) }, false},
+		{"it is refused", "x", func(w http.ResponseWriter, _ *http.Request, _ func()) { w.WriteHeader(409) }, true},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			s := newRig(t, nil)
@@ -39,7 +36,10 @@ func TestPromise2WritesWithoutAnAnswer(t *testing.T) {
 			s.answer(func(w http.ResponseWriter, r *http.Request) {
 				if r.Method == "POST" {
 					defer close(ended)
-					c.post(w, func() { close(leave) })
+					c.post(w, r, func() {
+						close(leave)
+						assert.Eventually(t, func() bool { return s.gone.Load() == 1 }, 5*time.Second, time.Millisecond)
+					})
 					return
 				}
 				text("x", "Cache-Control: max-age=60")(w, r)
@@ -77,7 +77,7 @@ func TestWhoLeavesInLineLeavesIt(t *testing.T) {
 	first := s.open("POST /a HTTP/1.1\r\nHost: x\r\nContent-Length: 0\r\n\r\n")
 	<-begun
 	second := s.open("POST /b HTTP/1.1\r\nHost: x\r\nContent-Length: 0\r\n\r\n")
-	time.Sleep(50 * time.Millisecond) // it is in line; if not, it leaves even sooner
+	require.Eventually(t, func() bool { return s.inside.Load() == 2 }, 5*time.Second, time.Millisecond, "it is in line; if not, it leaves even sooner")
 	second.Close()
 	require.Eventually(t, func() bool { return outcomes(s)[meter.Error] == 1 }, 5*time.Second, time.Millisecond, "while the first is under way")
 	close(wait)

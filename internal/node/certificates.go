@@ -25,12 +25,13 @@ func loadCertificates(file, key string) (*certificates, error) {
 }
 
 func (c *certificates) load() error {
+	seen := c.times() // before they are read: what is written meanwhile is newer
 	pair, err := tls.LoadX509KeyPair(c.file, c.key)
 	if err != nil {
 		return err
 	}
 	c.current.Store(&pair)
-	c.seen = c.times()
+	c.seen = seen
 	return nil
 }
 

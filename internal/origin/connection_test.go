@@ -59,7 +59,12 @@ func (s *server) serve(conn net.Conn) {
 }
 
 func clientOf(t *testing.T, s *server, settings string) *Client {
-	p, err := policy.Parse("t.yaml", []byte("version: 1\norigins: [{ name: site, url: \""+s.url+"\""+settings+" }]\n"), nil)
+	return newClient(t, fmt.Sprintf("url: %q%s", s.url, settings))
+}
+
+// newClient returns the client of an origin of a policy.
+func newClient(t *testing.T, settings string) *Client {
+	p, err := policy.Parse("t.yaml", []byte("version: 1\norigins: [{ name: site, "+settings+" }]\n"), nil)
 	require.NoError(t, err)
 	c := NewClient(p.Origins[0])
 	t.Cleanup(c.Close)
