@@ -138,17 +138,19 @@ func TestWithoutGerastic(t *testing.T) {
 	_, err = s.LoadOrFill(page, Fragment{Name: "board"}, nil)
 	assert.ErrorContains(t, err, "Lifetime", "a forgotten lifetime is a mistake, not for ever")
 
-	var now, most, fills atomic.Int64
+	const many = 50
+	var asking, now, most, fills atomic.Int64
 	var all sync.WaitGroup
-	for range 50 {
+	for range many {
 		all.Go(func() {
+			asking.Add(1)
 			_, err := s.LoadOrFill(context.Background(), f, func(context.Context) ([]byte, error) {
 				fills.Add(1)
 				if n := now.Add(1); n > most.Load() {
 					most.Store(n)
 				}
 				defer now.Add(-1)
-				time.Sleep(20 * time.Millisecond)
+				assert.Eventually(t, func() bool { return asking.Load() == many }, 5*time.Second, time.Millisecond)
 				return nil, nil
 			})
 			assert.NoError(t, err)
