@@ -519,6 +519,9 @@ export interface components {
             /** @description schedule, asked, notice, log or call */
             trigger: string;
         };
+        ChangeRunsBody: {
+            runs: components["schemas"]["ChangeRun"][];
+        };
         ChangeTrial: {
             effects: components["schemas"]["ChangeEffect"][];
             /** @description Kinds that the rules know */
@@ -535,12 +538,6 @@ export interface components {
             well: boolean;
             /** @description The sources that have not */
             why?: string;
-        };
-        "Create-tokenRequest": {
-            name: string;
-            /** @description The application whose fragments it may load and store; needed with the right fragments */
-            namespace?: string;
-            rights: ("read" | "purge" | "fragments" | "admin")[];
         };
         Entry: {
             /**
@@ -730,6 +727,9 @@ export interface components {
             /** @description As the visitor asked */
             url: string;
         };
+        FindingsBody: {
+            findings: components["schemas"]["Finding"][];
+        };
         FragmentName: {
             /**
              * Format: int64
@@ -778,20 +778,11 @@ export interface components {
             source: string;
             value: string;
         };
-        "List-change-runsResponse": {
-            runs: components["schemas"]["ChangeRun"][];
-        };
-        "List-findingsResponse": {
-            findings: components["schemas"]["Finding"][];
-        };
         "List-fragment-namesResponse": {
             names: components["schemas"]["FragmentName"][];
         };
         "List-nodesResponse": {
             nodes: components["schemas"]["Node"][];
-        };
-        "List-tokensResponse": {
-            tokens: components["schemas"]["Token"][];
         };
         Matched: {
             /** Format: int64 */
@@ -804,6 +795,12 @@ export interface components {
             };
             /** @description Some of the URLs, in previews */
             sample?: string[];
+        };
+        NewTokenBody: {
+            name: string;
+            /** @description The application whose fragments it may load and store; needed with the right fragments */
+            namespace?: string;
+            rights: ("read" | "purge" | "fragments" | "admin")[];
         };
         Node: {
             /** @description Where another node can be asked; what it holds it says only there */
@@ -1088,10 +1085,6 @@ export interface components {
         RouteListBody: {
             routes: components["schemas"]["Route"][];
         };
-        "Run-changesRequest": {
-            /** @description May be left out where there is one table */
-            source?: string;
-        };
         "Sign-inRequest": {
             token: string;
         };
@@ -1166,6 +1159,10 @@ export interface components {
         "Switch-routeRequest": {
             enabled: boolean;
         };
+        TableToReadBody: {
+            /** @description May be left out where there is one table */
+            source?: string;
+        };
         TagListBody: {
             tags: components["schemas"]["StoredTag"][];
         };
@@ -1188,6 +1185,9 @@ export interface components {
             rights: string[];
             /** @description Shown once, when the token is made */
             secret?: string;
+        };
+        TokenListBody: {
+            tokens: components["schemas"]["Token"][];
         };
         UnstoredAnswer: {
             /** Format: date-time */
@@ -1263,7 +1263,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Run-changesRequest"];
+                "application/json": components["schemas"]["TableToReadBody"];
             };
         };
         responses: {
@@ -1307,7 +1307,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["List-change-runsResponse"];
+                    "application/json": components["schemas"]["ChangeRunsBody"];
                 };
             };
             /** @description Error */
@@ -1531,7 +1531,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["List-findingsResponse"];
+                    "application/json": components["schemas"]["FindingsBody"];
                 };
             };
             /** @description Error */
@@ -2560,7 +2560,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["List-tokensResponse"];
+                    "application/json": components["schemas"]["TokenListBody"];
                 };
             };
             /** @description Error */
@@ -2583,7 +2583,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Create-tokenRequest"];
+                "application/json": components["schemas"]["NewTokenBody"];
             };
         };
         responses: {

@@ -106,8 +106,14 @@ func (a *app) printExplanation(ex client.Explanation) {
 	}
 	if len(ex.Entries) > 0 {
 		p("")
+		a.printEntries(ex.Entries)
 	}
-	for i, e := range ex.Entries {
+}
+
+// printEntries shows what is stored under a key.
+func (a *app) printEntries(entries []client.ExplainedEntry) {
+	p := func(format string, args ...any) { fmt.Fprintf(a.out, format+"\n", args...) }
+	for i, e := range entries {
 		answers := ""
 		if e.Answers {
 			answers = "  ← answers this request"

@@ -252,10 +252,6 @@ func (a *app) bench(ctx context.Context, namespace string, length, many, times i
 		return err // the node, the token or the namespace will not do
 	}
 	s := c.Fragments(client.FragmentOptions{Namespace: namespace, Timeout: 10 * time.Second})
-	body := make([]byte, length)
-	for i := range body {
-		body[i] = "Ostrel Isles Ferries "[i%21]
-	}
 	all := make([]client.Fragment, many)
 	for i := range all {
 		all[i] = client.Fragment{Name: "bench", Parts: []any{time.Now().UnixNano(), i}, Lifetime: 10 * time.Minute}
@@ -265,52 +261,22 @@ func (a *app) bench(ctx context.Context, namespace string, length, many, times i
 			err = fmt.Errorf("what was stored could not be dropped, and leaves by itself within ten minutes: %w", bad)
 		}
 	}()
-	began := time.Now()
-	if _, err := s.LoadOrFillAll(ctx, all, func(context.Context, int) ([]byte, error) { return body, nil }); err != nil {
-		return err
-	}
-	stored := time.Since(began)
-	if counts := s.Counts(); counts.Filled != int64(many) || counts.Unreached > 0 || counts.Refused > 0 {
-		return fmt.Errorf("the node took %d of %d fragments; is its memory large enough? see: gerastic nodes", counts.Filled-counts.Refused, many)
-	}
-	never := func(context.Context, int) ([]byte, error) {
-		return nil, errors.New("a fragment just stored was not found")
-	}
-	measure := func(n int, wanted func(i int) []client.Fragment) ([]time.Duration, error) {
-		took := make([]time.Duration, n)
-		for i := range took {
-			began := time.Now()
-			if _, err := s.LoadOrFillAll(ctx, wanted(i), never); err != nil {
-				return nil, err
-			}
-			took[i] = time.Since(began)
-		}
-		slices.Sort(took)
-		return took, nil
-	}
-	one, err := measure(times, func(i int) []client.Fragment { return all[i%many : i%many+1] })
+	stored, err := storeAll(ctx, s, all, length)
 	if err != nil {
 		return err
 	}
-	lookups, err := measure(max(1, times/20), func(int) []client.Fragment { return all })
+	one, err := timeFound(ctx, s, times, func(i int) []client.Fragment { return all[i%many : i%many+1] })
 	if err != nil {
 		return err
 	}
-	type result struct {
-		What     string  `json:"what"`
-		Times    int     `json:"times"`
-		MedianMS float64 `json:"median_ms"`
-		P99MS    float64 `json:"p99_ms"`
-		EachMS   float64 `json:"each_ms"`
+	lookups, err := timeFound(ctx, s, max(1, times/20), func(int) []client.Fragment { return all })
+	if err != nil {
+		return err
 	}
-	results := []result{{fmt.Sprintf("stored %d at once", many), 1, ms(stored), ms(stored), ms(stored) / float64(many)}}
-	for _, m := range []struct {
-		what string
-		took []time.Duration
-		n    int
-	}{{"found one", one, 1}, {fmt.Sprintf("found %d at once", many), lookups, many}} {
-		median := ms(m.took[len(m.took)/2])
-		results = append(results, result{m.what, len(m.took), median, ms(m.took[len(m.took)*99/100]), median / float64(m.n)})
+	results := []benched{
+		benchedOf(fmt.Sprintf("stored %d at once", many), many, []time.Duration{stored}),
+		benchedOf("found one", 1, one),
+		benchedOf(fmt.Sprintf("found %d at once", many), many, lookups),
 	}
 	t := &rows{columns: []column{left("what"), right("times"), right("median"), right("99 %"), right("for each")}}
 	for _, r := range results {
@@ -321,6 +287,55 @@ func (a *app) bench(ctx context.Context, namespace string, length, many, times i
 	}
 	a.say("\n%s each; a call for %d is %s times as fast as one after another.", size(int64(length)), many, significant(results[1].MedianMS*float64(many)/results[2].MedianMS))
 	return nil
+}
+
+// benched is how long something took that was done several times.
+type benched struct {
+	What     string  `json:"what"`
+	Times    int     `json:"times"`
+	MedianMS float64 `json:"median_ms"`
+	P99MS    float64 `json:"p99_ms"`
+	EachMS   float64 `json:"each_ms"`
+}
+
+// benchedOf sums up times, in order, of calls for so many fragments.
+func benchedOf(what string, many int, took []time.Duration) benched {
+	median := ms(took[len(took)/2])
+	return benched{what, len(took), median, ms(took[len(took)*99/100]), median / float64(many)}
+}
+
+// storeAll stores fragments of a length in one call, and returns how long that took.
+func storeAll(ctx context.Context, s *client.Fragments, all []client.Fragment, length int) (took time.Duration, err error) {
+	body := make([]byte, length)
+	for i := range body {
+		body[i] = "Ostrel Isles Ferries "[i%21]
+	}
+	began := time.Now()
+	if _, err := s.LoadOrFillAll(ctx, all, func(context.Context, int) ([]byte, error) { return body, nil }); err != nil {
+		return 0, err
+	}
+	took = time.Since(began)
+	if counts := s.Counts(); counts.Filled != int64(len(all)) || counts.Unreached > 0 || counts.Refused > 0 {
+		return 0, fmt.Errorf("the node took %d of %d fragments; is its memory large enough? see: gerastic nodes", counts.Filled-counts.Refused, len(all))
+	}
+	return took, nil
+}
+
+// timeFound looks for what is there, so many times, and returns how long each took, in order.
+func timeFound(ctx context.Context, s *client.Fragments, times int, wanted func(i int) []client.Fragment) ([]time.Duration, error) {
+	took := make([]time.Duration, times)
+	for i := range took {
+		began := time.Now()
+		_, err := s.LoadOrFillAll(ctx, wanted(i), func(context.Context, int) ([]byte, error) {
+			return nil, errors.New("a fragment just stored was not found")
+		})
+		if err != nil {
+			return nil, err
+		}
+		took[i] = time.Since(began)
+	}
+	slices.Sort(took)
+	return took, nil
 }
 
 func ms(d time.Duration) float64 { return float64(d) / float64(time.Millisecond) }

@@ -17,10 +17,18 @@ import (
 	"gerastic.example/client"
 )
 
+// purgeOptions are what the command line says of a purge.
+type purgeOptions struct {
+	request        client.PurgeRequest
+	urls, anyQuery []string
+	soften         bool
+	yes            bool // do not ask
+	exact          bool // a star in a tag is a star
+}
+
 func (a *app) purge() *cobra.Command {
-	var r client.PurgeRequest
-	var urls, anyQuery []string
-	var soften, yes, exact bool
+	var o purgeOptions
+	r := &o.request
 	c := &cobra.Command{
 		Use:   "purge",
 		Short: "Forget what is stored: by tag, URL, route, path, host, or all of it",
@@ -41,70 +49,79 @@ that are stored, shown, and asked about.`,
   gerastic purge --route departures --preview
   gerastic purge --url http://127.0.0.1:8480/ports/tholm --soften`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			for _, u := range urls {
-				r.URLs = append(r.URLs, client.PurgeURL{URL: u})
-			}
-			for _, u := range anyQuery {
-				r.URLs = append(r.URLs, client.PurgeURL{URL: u, AnyQuery: true})
-			}
-			if len(r.Tags)+len(r.URLs)+len(r.Routes)+len(r.Below)+len(r.Hosts) == 0 && !r.All {
-				return usage("name what to purge: --tag, --url, --route, --below, --host or --all")
-			}
-			starred, err := a.spellOut(cmd, &r, exact)
-			if err != nil {
-				return err
-			}
-			if (r.All || starred) && !r.Preview && !yes {
-				if err := a.confirm(cmd, r); err != nil {
-					return err
-				}
-			}
-			r.Mode = "drop"
-			if soften {
-				r.Mode = "stale"
-			}
-			result, err := a.client().Purge(cmd.Context(), r)
-			if err != nil {
-				return err
-			}
-			if err := a.printPurge(result); err != nil {
-				return err
-			}
-			for _, n := range result.Nodes {
-				if !n.Applied {
-					return fmt.Errorf("purge %d is in the ledger, but node %s has not said that it applied it; it will when it reads on, and revalidates everything if it cannot", result.Sequence, n.Node)
-				}
-			}
-			return nil
+			return a.carryOut(cmd, &o)
 		},
 	}
 	f := c.Flags()
 	f.StringArrayVar(&r.Tags, "tag", nil, "a tag; may be repeated")
 	f.BoolVar(&r.Together, "together", false, "only entries that carry all of the tags")
-	f.BoolVar(&exact, "exact", false, "take * in a tag as it is")
+	f.BoolVar(&o.exact, "exact", false, "take * in a tag as it is")
 	f.StringArrayVar(&r.Below, "below", nil, "everything below a path (/ports/), or below https://HOST/ports/; may be repeated")
 	f.StringArrayVar(&r.Hosts, "host", nil, "a host; may be repeated")
-	f.StringArrayVar(&urls, "url", nil, "a URL with its query; may be repeated")
-	f.StringArrayVar(&anyQuery, "url-any-query", nil, "a URL in all its query forms; may be repeated")
+	f.StringArrayVar(&o.urls, "url", nil, "a URL with its query; may be repeated")
+	f.StringArrayVar(&o.anyQuery, "url-any-query", nil, "a URL in all its query forms; may be repeated")
 	f.StringArrayVar(&r.Routes, "route", nil, "a route; may be repeated")
 	f.BoolVar(&r.All, "all", false, "all that is stored; asks first")
-	f.BoolVar(&soften, "soften", false, "mark stale instead: revalidated before use, still served under the route's stale rules")
+	f.BoolVar(&o.soften, "soften", false, "mark stale instead: revalidated before use, still served under the route's stale rules")
 	f.BoolVar(&r.Preview, "preview", false, "show what would go, and change nothing")
-	f.BoolVar(&yes, "yes", false, "do not ask")
+	f.BoolVar(&o.yes, "yes", false, "do not ask")
 	f.StringVar(&r.Reason, "reason", "", "why, for those who read the ledger")
 	c.AddCommand(a.purgeHistory())
 	return c
+}
+
+// carryOut asks where it must, orders the purge, and shows what it did.
+func (a *app) carryOut(cmd *cobra.Command, o *purgeOptions) error {
+	r := &o.request
+	for _, u := range o.urls {
+		r.URLs = append(r.URLs, client.PurgeURL{URL: u})
+	}
+	for _, u := range o.anyQuery {
+		r.URLs = append(r.URLs, client.PurgeURL{URL: u, AnyQuery: true})
+	}
+	if len(r.Tags)+len(r.URLs)+len(r.Routes)+len(r.Below)+len(r.Hosts) == 0 && !r.All {
+		return usage("name what to purge: --tag, --url, --route, --below, --host or --all")
+	}
+	starred := false
+	if !o.exact {
+		var err error
+		if starred, err = a.spellOut(cmd, r); err != nil {
+			return err
+		}
+	}
+	if (r.All || starred) && !r.Preview && !o.yes {
+		if err := a.confirm(cmd, *r); err != nil {
+			return err
+		}
+	}
+	r.Mode = "drop"
+	if o.soften {
+		r.Mode = "stale"
+	}
+	result, err := a.client().Purge(cmd.Context(), *r)
+	if err != nil {
+		return err
+	}
+	if err := a.printPurge(result); err != nil {
+		return err
+	}
+	for _, n := range result.Nodes {
+		if !n.Applied {
+			return fmt.Errorf("purge %d is in the ledger, but node %s has not said that it applied it; it will when it reads on, and revalidates everything if it cannot", result.Sequence, n.Node)
+		}
+	}
+	return nil
 }
 
 // mostSpelled is how many tags a star may stand for.
 const mostSpelled = 1000
 
 // spellOut puts the stored tags in place of those with a star.
-func (a *app) spellOut(cmd *cobra.Command, r *client.PurgeRequest, exact bool) (starred bool, err error) {
+func (a *app) spellOut(cmd *cobra.Command, r *client.PurgeRequest) (starred bool, err error) {
 	var spelled []string
 	for _, tag := range r.Tags {
 		before, _, has := strings.Cut(tag, "*")
-		if !has || exact {
+		if !has {
 			spelled = append(spelled, tag)
 			continue
 		}

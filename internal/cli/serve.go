@@ -29,9 +29,12 @@ const stopTime = 10 * time.Second
 // way, the program itself.
 const runtimeMemory = 64 << 20
 
+// serveOptions are flags of serve that become settings only when they have been read.
+type serveOptions struct{ memory, logFormat, whenLost string }
+
 func (a *app) serve() *cobra.Command {
-	s := node.Settings{}
-	var memory, logFormat, whenLost string
+	var s node.Settings
+	var o serveOptions
 	c := &cobra.Command{
 		Use:   "serve",
 		Short: "Run a node: the edge that visitors reach, and the control side",
@@ -51,62 +54,73 @@ yet; after that, policies come through gerastic policy apply.
 			if err := a.fromElsewhere(cmd); err != nil {
 				return err
 			}
-			var err error
-			if s.Memory, err = policy.ParseSize(memory); err != nil {
-				return usage("--memory: %w", err)
-			}
-			switch whenLost {
-			case "revalidate", "serve":
-				s.ServeOn = whenLost == "serve"
-			default:
-				return usage("--when-lost %q: it is revalidate or serve", whenLost)
-			}
-			if s.Log, err = logger(a.errs, logFormat); err != nil {
+			if err := a.settle(&s, o); err != nil {
 				return err
 			}
-			s.Control = strings.TrimPrefix(a.control, "http://")
-			s.Data, s.Console, s.AdminToken = a.data, console.Files(), os.Getenv("GERASTIC_ADMIN_TOKEN")
-			if s.Name == "" {
-				if s.Name, err = os.Hostname(); err != nil {
-					return usage("this machine has no name; pass --node NAME")
-				}
-			}
-			if os.Getenv("GOMEMLIMIT") == "" { // the collector works harder before it lets the node outgrow its memory
-				debug.SetMemoryLimit(s.Memory + s.Memory/10 + runtimeMemory)
-			}
-			n, err := node.Start(cmd.Context(), s)
-			if err != nil {
-				return err
-			}
-			fmt.Fprintf(a.out, "ready edge=%s control=%s\n", n.EdgeURL(), n.ControlURL())
-			var failure error
-			select {
-			case <-cmd.Context().Done():
-			case failure = <-n.Failed():
-			}
-			ctx, cancel := context.WithTimeout(context.Background(), stopTime)
-			defer cancel()
-			n.Stop(ctx)
-			return failure
+			return a.runNode(cmd.Context(), s)
 		},
 	}
 	f := c.Flags()
 	f.StringVar(&s.Edge, "edge", "127.0.0.1:8480", "address that visitors reach")
-	f.StringVar(&memory, "memory", "256MiB", "memory that the store may use")
+	f.StringVar(&o.memory, "memory", "256MiB", "memory that the store may use")
 	f.StringVar(&s.Database, "database", "", "PostgreSQL for the records, postgres://… (GERASTIC_DATABASE_URL)")
 	f.BoolVar(&s.PrivateDatabase, "private-database", false, "start a PostgreSQL of its own below --data")
 	f.StringVar(&s.PolicyFile, "policy", "", "policy file, applied when there is no policy yet")
 	f.BoolVar(&s.PolicyForce, "policy-force", false, "apply --policy even if there is one")
 	f.StringVar(&s.Name, "node", "", "name of this node in ledger and figures; the machine's name if left out")
 	f.DurationVar(&s.SyncLimit, "sync-limit", node.DefaultSyncLimit, "how long a node may go without knowing the ledger")
-	f.StringVar(&whenLost, "when-lost", "revalidate", "what it does after that: revalidate everything before it is served, or serve on")
-	f.StringVar(&logFormat, "log-format", "text", "text or json, to standard error")
+	f.StringVar(&o.whenLost, "when-lost", "revalidate", "what it does after that: revalidate everything before it is served, or serve on")
+	f.StringVar(&o.logFormat, "log-format", "text", "text or json, to standard error")
 	f.StringVar(&s.Certificate, "certificate", "", "certificate of the edge, PEM; it is taken anew when the file changes")
 	f.StringVar(&s.CertificateKey, "certificate-key", "", "its key, PEM")
 	f.StringSliceVar(&s.ControlHosts, "control-hosts", nil, "names under which the control side may be reached, beside addresses and localhost")
 	f.IntVar(&s.PerAddress, "connections-per-address", 0, "connections that one address may have at a time; 0: as many as there may be in all. Not for --trust-proxy")
 	f.StringSliceVar(&s.TrustProxies, "trust-proxy", nil, "address range whose forwarding headers are believed; nobody's by default")
 	return c
+}
+
+// settle makes a node's settings of what the flags say, and of what is not a flag.
+func (a *app) settle(s *node.Settings, o serveOptions) (err error) {
+	if s.Memory, err = policy.ParseSize(o.memory); err != nil {
+		return usage("--memory: %w", err)
+	}
+	switch o.whenLost {
+	case "revalidate", "serve":
+		s.ServeOn = o.whenLost == "serve"
+	default:
+		return usage("--when-lost %q: it is revalidate or serve", o.whenLost)
+	}
+	if s.Log, err = logger(a.errs, o.logFormat); err != nil {
+		return err
+	}
+	s.Control = strings.TrimPrefix(a.control, "http://")
+	s.Data, s.Console, s.AdminToken = a.data, console.Files(), os.Getenv("GERASTIC_ADMIN_TOKEN")
+	if s.Name == "" {
+		if s.Name, err = os.Hostname(); err != nil {
+			return usage("this machine has no name; pass --node NAME")
+		}
+	}
+	return nil
+}
+
+// runNode runs a node until it is interrupted or fails.
+func (a *app) runNode(ctx context.Context, s node.Settings) (failure error) {
+	if os.Getenv("GOMEMLIMIT") == "" { // the collector works harder before it lets the node outgrow its memory
+		debug.SetMemoryLimit(s.Memory + s.Memory/10 + runtimeMemory)
+	}
+	n, err := node.Start(ctx, s)
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(a.out, "ready edge=%s control=%s\n", n.EdgeURL(), n.ControlURL())
+	select {
+	case <-ctx.Done():
+	case failure = <-n.Failed():
+	}
+	ending, cancel := context.WithTimeout(context.Background(), stopTime)
+	defer cancel()
+	n.Stop(ending)
+	return failure
 }
 
 // nodeSettings are the flags that may be set elsewhere, too.

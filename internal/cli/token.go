@@ -9,9 +9,14 @@ import (
 
 func (a *app) tokens() *cobra.Command {
 	c := &cobra.Command{Use: "token", Short: "Bearer tokens and their rights"}
+	c.AddCommand(a.tokenCreate(), a.tokenList(), a.tokenRevoke())
+	return c
+}
+
+func (a *app) tokenCreate() *cobra.Command {
 	var name, namespace string
 	var rights []string
-	create := &cobra.Command{
+	c := &cobra.Command{
 		Use:     "create",
 		Short:   "Make a token; its secret is shown this once",
 		Long:    "Make a token; its secret is shown this once and kept hashed.\nRights: read (figures, decisions), purge, fragments, admin (all of them, policy, switches, tokens).\nA token for fragments is kept to those of one application: --namespace names it.",
@@ -34,10 +39,14 @@ func (a *app) tokens() *cobra.Command {
 			return a.print(t, r)
 		},
 	}
-	create.Flags().StringVar(&name, "name", "", "who or what uses it; it stands in the ledger")
-	create.Flags().StringSliceVar(&rights, "rights", nil, "read, purge, fragments, admin")
-	create.Flags().StringVar(&namespace, "namespace", "", "with the right fragments: the application whose fragments it may load and store")
-	list := &cobra.Command{
+	c.Flags().StringVar(&name, "name", "", "who or what uses it; it stands in the ledger")
+	c.Flags().StringSliceVar(&rights, "rights", nil, "read, purge, fragments, admin")
+	c.Flags().StringVar(&namespace, "namespace", "", "with the right fragments: the application whose fragments it may load and store")
+	return c
+}
+
+func (a *app) tokenList() *cobra.Command {
+	return &cobra.Command{
 		Use:     "list",
 		Short:   "List tokens",
 		Example: "  gerastic token list",
@@ -57,7 +66,10 @@ func (a *app) tokens() *cobra.Command {
 			return a.print(tokens, r)
 		},
 	}
-	revoke := &cobra.Command{
+}
+
+func (a *app) tokenRevoke() *cobra.Command {
+	return &cobra.Command{
 		Use:     "revoke ID",
 		Short:   "Revoke a token, at once",
 		Example: "  gerastic token revoke 3f7k2m",
@@ -70,8 +82,6 @@ func (a *app) tokens() *cobra.Command {
 			return nil
 		},
 	}
-	c.AddCommand(create, list, revoke)
-	return c
 }
 
 func (a *app) nodes() *cobra.Command {

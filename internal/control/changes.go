@@ -40,104 +40,121 @@ type changeStatus struct {
 
 type changeRun struct{ Body client.ChangeRun }
 
+// triedChange is a change that nothing is purged for.
+type triedChange struct {
+	Body    client.Change
+	RawBody []byte
+}
+
+type changeTrial struct{ Body client.ChangeTrial }
+
+type tableToRead struct {
+	Body struct {
+		Source string `json:"source,omitempty" doc:"May be left out where there is one table"`
+	}
+}
+
+type runsQuery struct {
+	Source string `query:"source"`
+	Before int64  `query:"before" doc:"Only runs before this number"`
+	Limit  int    `query:"limit" default:"50" minimum:"1" maximum:"500"`
+}
+
+type changeRuns struct {
+	Body struct {
+		Runs []client.ChangeRun `json:"runs"`
+	}
+}
+
 func (c *Control) changeCalls() {
-	sending := huma.Operation{OperationID: "send-changes", Method: http.MethodPost, Path: "/v1/changes", Summary: "Tell of changes of content; what showed them is purged", MaxBodyBytes: mostBytes, SkipValidateBody: true, Middlewares: huma.Middlewares{c.beforeReading}}
-	item := c.api.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[client.Change](), true, "Change")
-	list := &huma.Schema{Type: huma.TypeArray, Items: item}
-	sending.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/json": {Schema: &huma.Schema{
-		Description: "One change, a list of them, or an object whose member changes is a list",
-		OneOf:       []*huma.Schema{item, list, {Type: huma.TypeObject, Properties: map[string]*huma.Schema{"changes": list}, Required: []string{"changes"}}},
-	}}}}
-	huma.Register(c.api, sending, func(ctx context.Context, in *sentChanges) (*changeRun, error) {
-		source, err := c.sender(in)
-		if err != nil {
-			return nil, err
-		}
-		all, err := readChanges(in.RawBody)
-		if err != nil {
-			return nil, err
-		}
-		run, err := c.node.Changes().Sent(ctx, source, in.Signature, all)
-		return c.ran(run, err)
-	})
-
-	huma.Register(c.api, operation("try-change", http.MethodPost, "/v1/changes/try", "Show what the rules make of a change, and purge nothing", records.Read),
-		func(ctx context.Context, in *struct {
-			Body    client.Change
-			RawBody []byte
-		}) (*struct{ Body client.ChangeTrial }, error) {
-			all, err := readChanges(in.RawBody)
-			if err != nil {
-				return nil, err
-			}
-			trial, err := c.try(ctx, &all[0])
-			return &struct{ Body client.ChangeTrial }{trial}, err
-		})
-
-	huma.Register(c.api, operation("run-changes", http.MethodPost, "/v1/changes/run", "Read a table of the content now", records.Purging),
-		func(ctx context.Context, in *struct {
-			Body struct {
-				Source string `json:"source,omitempty" doc:"May be left out where there is one table"`
-			}
-		}) (*changeRun, error) {
-			source, err := c.onlyOf(in.Body.Source, policy.Table)
-			if err != nil {
-				return nil, err
-			}
-			run, err := c.node.Changes().Run(ctx, source.Name)
-			return c.ran(run, err)
-		})
-
-	huma.Register(c.api, operation("list-change-runs", http.MethodGet, "/v1/changes/runs", "List what was read from the sources, newest first", records.Read),
-		func(ctx context.Context, in *struct {
-			Source string `query:"source"`
-			Before int64  `query:"before" doc:"Only runs before this number"`
-			Limit  int    `query:"limit" default:"50" minimum:"1" maximum:"500"`
-		}) (*struct {
-			Body struct {
-				Runs []client.ChangeRun `json:"runs"`
-			}
-		}, error) {
-			rec, err := c.records()
-			if err != nil {
-				return nil, err
-			}
-			runs, err := rec.Runs(ctx, in.Source, in.Before, in.Limit)
-			if err != nil {
-				return nil, c.failed(err)
-			}
-			out := &struct {
-				Body struct {
-					Runs []client.ChangeRun `json:"runs"`
-				}
-			}{}
-			out.Body.Runs = []client.ChangeRun{}
-			for _, r := range runs {
-				out.Body.Runs = append(out.Body.Runs, runOut(r))
-			}
-			return out, nil
-		})
-
-	huma.Register(c.api, operation("changes-status", http.MethodGet, "/v1/changes/status", "Tell a monitor how the sources are: 200, or 503 and which is not well", records.Read),
-		func(ctx context.Context, _ *struct{}) (*changeStatus, error) {
-			rec, err := c.records()
-			if err != nil {
-				return nil, err
-			}
-			s, err := c.changesStatus(ctx, rec)
-			if err != nil {
-				return nil, c.failed(err)
-			}
-			out := &changeStatus{Status: http.StatusOK, Body: s}
-			if !s.Well {
-				out.Status = http.StatusServiceUnavailable
-			}
-			return out, nil
-		})
+	huma.Register(c.api, c.sending(), c.sendChanges)
+	huma.Register(c.api, operation("try-change", http.MethodPost, "/v1/changes/try", "Show what the rules make of a change, and purge nothing", records.Read), c.tryChange)
+	huma.Register(c.api, operation("run-changes", http.MethodPost, "/v1/changes/run", "Read a table of the content now", records.Purging), c.runChanges)
+	huma.Register(c.api, operation("list-change-runs", http.MethodGet, "/v1/changes/runs", "List what was read from the sources, newest first", records.Read), c.listChangeRuns)
+	huma.Register(c.api, operation("changes-status", http.MethodGet, "/v1/changes/status", "Tell a monitor how the sources are: 200, or 503 and which is not well", records.Read), c.tellChangesStatus)
 	answers := c.api.OpenAPI().Paths["/v1/changes/status"].Get.Responses
 	answers["200"].Description = "All sources are well"
 	answers["503"] = &huma.Response{Description: "Some source is not well, which the body says; or, as problem details, the state of them is not known", Content: map[string]*huma.MediaType{
 		"application/json": answers["200"].Content["application/json"], "application/problem+json": answers["default"].Content["application/problem+json"]}}
+}
+
+// sending describes the call with which applications tell of changes.
+func (c *Control) sending() huma.Operation {
+	item := c.api.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[client.Change](), true, "Change")
+	list := &huma.Schema{Type: huma.TypeArray, Items: item}
+	body := &huma.Schema{
+		Description: "One change, a list of them, or an object whose member changes is a list",
+		OneOf:       []*huma.Schema{item, list, {Type: huma.TypeObject, Properties: map[string]*huma.Schema{"changes": list}, Required: []string{"changes"}}},
+	}
+	return huma.Operation{
+		OperationID: "send-changes", Method: http.MethodPost, Path: "/v1/changes", Summary: "Tell of changes of content; what showed them is purged",
+		MaxBodyBytes: mostBytes, SkipValidateBody: true, Middlewares: huma.Middlewares{c.beforeReading},
+		RequestBody: &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/json": {Schema: body}}},
+	}
+}
+
+func (c *Control) sendChanges(ctx context.Context, in *sentChanges) (*changeRun, error) {
+	source, err := c.sender(in)
+	if err != nil {
+		return nil, err
+	}
+	all, err := readChanges(in.RawBody)
+	if err != nil {
+		return nil, err
+	}
+	run, err := c.node.Changes().Sent(ctx, source, in.Signature, all)
+	return c.ran(run, err)
+}
+
+func (c *Control) tryChange(ctx context.Context, in *triedChange) (*changeTrial, error) {
+	all, err := readChanges(in.RawBody)
+	if err != nil {
+		return nil, err
+	}
+	trial, err := c.try(ctx, &all[0])
+	return &changeTrial{trial}, err
+}
+
+func (c *Control) runChanges(ctx context.Context, in *tableToRead) (*changeRun, error) {
+	source, err := c.onlyOf(in.Body.Source, policy.Table)
+	if err != nil {
+		return nil, err
+	}
+	run, err := c.node.Changes().Run(ctx, source.Name)
+	return c.ran(run, err)
+}
+
+func (c *Control) listChangeRuns(ctx context.Context, in *runsQuery) (*changeRuns, error) {
+	rec, err := c.records()
+	if err != nil {
+		return nil, err
+	}
+	runs, err := rec.Runs(ctx, in.Source, in.Before, in.Limit)
+	if err != nil {
+		return nil, c.failed(err)
+	}
+	out := &changeRuns{}
+	out.Body.Runs = []client.ChangeRun{}
+	for _, r := range runs {
+		out.Body.Runs = append(out.Body.Runs, runOut(r))
+	}
+	return out, nil
+}
+
+func (c *Control) tellChangesStatus(ctx context.Context, _ *struct{}) (*changeStatus, error) {
+	rec, err := c.records()
+	if err != nil {
+		return nil, err
+	}
+	s, err := c.changesStatus(ctx, rec)
+	if err != nil {
+		return nil, c.failed(err)
+	}
+	out := &changeStatus{Status: http.StatusOK, Body: s}
+	if !s.Well {
+		out.Status = http.StatusServiceUnavailable
+	}
+	return out, nil
 }
 
 // sender finds out which webhook a call is, and that it may send. Which webhooks there are is

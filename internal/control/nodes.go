@@ -85,12 +85,25 @@ func (m *collector) Describe(ch chan<- *prometheus.Desc) {
 const latencyStep = 4
 
 func (m *collector) Collect(ch chan<- prometheus.Metric) {
-	counter := func(d *prometheus.Desc, v float64, labels ...string) {
-		ch <- prometheus.MustNewConstMetric(d, prometheus.CounterValue, v, labels...)
-	}
-	gauge := func(d *prometheus.Desc, v float64, labels ...string) {
-		ch <- prometheus.MustNewConstMetric(d, prometheus.GaugeValue, v, labels...)
-	}
+	out := metrics(ch)
+	m.requests(out)
+	m.store(out)
+	m.node(out)
+}
+
+// metrics takes what is collected.
+type metrics chan<- prometheus.Metric
+
+func (ch metrics) counter(d *prometheus.Desc, v float64, labels ...string) {
+	ch <- prometheus.MustNewConstMetric(d, prometheus.CounterValue, v, labels...)
+}
+
+func (ch metrics) gauge(d *prometheus.Desc, v float64, labels ...string) {
+	ch <- prometheus.MustNewConstMetric(d, prometheus.GaugeValue, v, labels...)
+}
+
+// requests are the figures of what was asked for, and of what origins were.
+func (m *collector) requests(out metrics) {
 	type ends struct{ route, outcome, cause string }
 	requests := map[ends]int64{}
 	routes := map[string]*meter.Ratio{}
@@ -111,46 +124,54 @@ func (m *collector) Collect(ch chan<- prometheus.Metric) {
 		outcomes[by].Add(cell)
 	}
 	for e, n := range requests {
-		counter(requestsTotal, float64(n), e.route, e.outcome, e.cause)
+		out.counter(requestsTotal, float64(n), e.route, e.outcome, e.cause)
 	}
 	for by, cell := range outcomes {
-		counter(bytesTotal, float64(cell.Bytes), by[0], by[1])
-		ch <- latency(cell, by)
+		out.counter(bytesTotal, float64(cell.Bytes), by[0], by[1])
+		out <- latency(cell, by)
 	}
 	for route, sums := range routes {
-		counter(originTotal, float64(sums.OriginRequests), route)
-		counter(originSeconds, sums.OriginTime.Seconds(), route)
-		counter(savedSeconds, sums.Saved.Seconds(), route)
+		out.counter(originTotal, float64(sums.OriginRequests), route)
+		out.counter(originSeconds, sums.OriginTime.Seconds(), route)
+		out.counter(savedSeconds, sums.Saved.Seconds(), route)
 	}
+}
+
+// store are the figures of what is kept.
+func (m *collector) store(out metrics) {
 	figures := m.c.store.Figures()
 	for reason, n := range figures.Removed {
-		counter(removedTotal, float64(n), reason)
+		out.counter(removedTotal, float64(n), reason)
 	}
-	counter(refusedTotal, float64(figures.Refused))
-	counter(foldedTotal, float64(m.c.barrier.FloorRaised()))
-	status := m.c.node.Status()
-	gauge(entriesGauge, float64(figures.Entries))
-	gauge(usedGauge, float64(figures.Used))
-	gauge(limitGauge, float64(figures.Limit))
-	gauge(sequenceGauge, float64(status.Sequence))
-	gauge(marksGauge, float64(status.Marks))
-	gauge(fillsGauge, float64(status.FillsRunning))
+	out.counter(refusedTotal, float64(figures.Refused))
+	out.gauge(entriesGauge, float64(figures.Entries))
+	out.gauge(usedGauge, float64(figures.Used))
+	out.gauge(limitGauge, float64(figures.Limit))
 	leases := m.c.node.Fragments().Leases
-	gauge(leasesGauge, float64(leases.Len()))
-	counter(leasesRefused, float64(leases.Refused()))
+	out.gauge(leasesGauge, float64(leases.Len()))
+	out.counter(leasesRefused, float64(leases.Refused()))
+}
+
+// node are the figures of the node itself: its place in the ledger, its fills, its connections.
+func (m *collector) node(out metrics) {
+	status := m.c.node.Status()
+	out.gauge(sequenceGauge, float64(status.Sequence))
+	out.gauge(marksGauge, float64(status.Marks))
+	out.gauge(fillsGauge, float64(status.FillsRunning))
+	out.counter(foldedTotal, float64(m.c.barrier.FloorRaised()))
 	edge, control := m.c.node.Listeners()
 	for name, f := range map[string]gate.Figures{"edge": edge, "control": control} {
-		gauge(openGauge, float64(f.Open), name)
-		gauge(placesGauge, float64(f.Limit), name)
-		counter(closedTotal, float64(f.Refused), name, "crowded")
-		counter(closedTotal, float64(f.Slow), name, "slow")
-		counter(closedTotal, float64(f.Ended), name, "resting")
+		out.gauge(openGauge, float64(f.Open), name)
+		out.gauge(placesGauge, float64(f.Limit), name)
+		out.counter(closedTotal, float64(f.Refused), name, "crowded")
+		out.counter(closedTotal, float64(f.Slow), name, "slow")
+		out.counter(closedTotal, float64(f.Ended), name, "resting")
 	}
 	degraded := 0.0
 	if status.Degraded != "" {
 		degraded = 1
 	}
-	gauge(degradedGauge, degraded)
+	out.gauge(degradedGauge, degraded)
 }
 
 func latency(cell *meter.Cell, by [2]string) prometheus.Metric {

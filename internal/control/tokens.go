@@ -13,86 +13,91 @@ import (
 	"gerastic/internal/records"
 )
 
-func (c *Control) tokenCalls() {
-	huma.Register(c.api, operation("list-tokens", http.MethodGet, "/v1/tokens", "List tokens, without their secrets", records.Admin),
-		func(ctx context.Context, _ *struct{}) (*struct {
-			Body struct {
-				Tokens []client.Token `json:"tokens"`
-			}
-		}, error) {
-			rec, err := c.records()
-			if err != nil {
-				return nil, err
-			}
-			kept, err := rec.Tokens(ctx)
-			if err != nil {
-				return nil, c.failed(err)
-			}
-			out := &struct {
-				Body struct {
-					Tokens []client.Token `json:"tokens"`
-				}
-			}{}
-			out.Body.Tokens = []client.Token{}
-			for _, t := range kept {
-				out.Body.Tokens = append(out.Body.Tokens, tokenOut(t))
-			}
-			return out, nil
-		})
+type tokenList struct {
+	Body struct {
+		Tokens []client.Token `json:"tokens"`
+	}
+}
 
+type newToken struct {
+	Body struct {
+		Name      string   `json:"name" minLength:"1" maxLength:"64"`
+		Rights    []string `json:"rights" minItems:"1" enum:"read,purge,fragments,admin"`
+		Namespace string   `json:"namespace,omitempty" maxLength:"64" doc:"The application whose fragments it may load and store; needed with the right fragments"`
+	}
+}
+
+type madeToken struct{ Body client.Token }
+
+type tokenID struct {
+	ID string `path:"id"`
+}
+
+func (c *Control) tokenCalls() {
 	create := operation("create-token", http.MethodPost, "/v1/tokens", "Make a token; its secret is shown once", records.Admin)
 	create.DefaultStatus = http.StatusCreated
-	huma.Register(c.api, create,
-		func(ctx context.Context, in *struct {
-			Body struct {
-				Name      string   `json:"name" minLength:"1" maxLength:"64"`
-				Rights    []string `json:"rights" minItems:"1" enum:"read,purge,fragments,admin"`
-				Namespace string   `json:"namespace,omitempty" maxLength:"64" doc:"The application whose fragments it may load and store; needed with the right fragments"`
-			}
-		}) (*struct{ Body client.Token }, error) {
-			rec, err := c.records()
-			if err != nil {
-				return nil, err
-			}
-			var rights []records.Right
-			for _, r := range in.Body.Rights {
-				rights = append(rights, records.Right(r))
-			}
-			_, bad := fragment.NewID(in.Body.Namespace, "any")
-			switch wants := slices.Contains(rights, records.Fragments); {
-			case wants && bad != nil:
-				return nil, huma.Error422UnprocessableEntity("a token for fragments is kept to one application's; name it with namespace (--namespace): " + bad.Error())
-			case !wants && in.Body.Namespace != "":
-				return nil, huma.Error422UnprocessableEntity("a namespace is for the right fragments only; add that right, or leave the namespace out")
-			}
-			secret := records.NewSecret()
-			t, err := rec.AddToken(ctx, in.Body.Name, rights, in.Body.Namespace, secret)
-			if err != nil {
-				return nil, c.failed(err)
-			}
-			if err := c.node.ReloadTokens(ctx); err != nil {
-				return nil, c.failed(err)
-			}
-			made := tokenOut(t)
-			made.Secret = secret
-			return &struct{ Body client.Token }{made}, nil
-		})
+	huma.Register(c.api, operation("list-tokens", http.MethodGet, "/v1/tokens", "List tokens, without their secrets", records.Admin), c.listTokens)
+	huma.Register(c.api, create, c.createToken)
+	huma.Register(c.api, operation("revoke-token", http.MethodDelete, "/v1/tokens/{id}", "Revoke a token", records.Admin), c.revokeToken)
+}
 
-	huma.Register(c.api, operation("revoke-token", http.MethodDelete, "/v1/tokens/{id}", "Revoke a token", records.Admin),
-		func(ctx context.Context, in *struct {
-			ID string `path:"id"`
-		}) (*struct{}, error) {
-			rec, err := c.records()
-			if err != nil {
-				return nil, err
-			}
-			if err := rec.RevokeToken(ctx, in.ID); errors.Is(err, records.ErrNotFound) {
-				return nil, huma.Error404NotFound("no token in force has this id; gerastic token list shows them")
-			} else if err != nil {
-				return nil, c.failed(err)
-			}
-			return nil, c.node.ReloadTokens(ctx)
-		})
+func (c *Control) listTokens(ctx context.Context, _ *struct{}) (*tokenList, error) {
+	rec, err := c.records()
+	if err != nil {
+		return nil, err
+	}
+	kept, err := rec.Tokens(ctx)
+	if err != nil {
+		return nil, c.failed(err)
+	}
+	out := &tokenList{}
+	out.Body.Tokens = []client.Token{}
+	for _, t := range kept {
+		out.Body.Tokens = append(out.Body.Tokens, tokenOut(t))
+	}
+	return out, nil
+}
+
+func (c *Control) createToken(ctx context.Context, in *newToken) (*madeToken, error) {
+	rec, err := c.records()
+	if err != nil {
+		return nil, err
+	}
+	var rights []records.Right
+	for _, r := range in.Body.Rights {
+		rights = append(rights, records.Right(r))
+	}
+	_, bad := fragment.NewID(in.Body.Namespace, "any")
+	switch wants := slices.Contains(rights, records.Fragments); {
+	case wants && bad != nil:
+		return nil, huma.Error422UnprocessableEntity("a token for fragments is kept to one application's; name it with namespace (--namespace): " + bad.Error())
+	case !wants && in.Body.Namespace != "":
+		return nil, huma.Error422UnprocessableEntity("a namespace is for the right fragments only; add that right, or leave the namespace out")
+	}
+	secret := records.NewSecret()
+	t, err := rec.AddToken(ctx, in.Body.Name, rights, in.Body.Namespace, secret)
+	if err != nil {
+		return nil, c.failed(err)
+	}
+	if err := c.node.ReloadTokens(ctx); err != nil {
+		return nil, c.failed(err)
+	}
+	made := &madeToken{tokenOut(t)}
+	made.Body.Secret = secret
+	return made, nil
+}
+
+func (c *Control) revokeToken(ctx context.Context, in *tokenID) (*struct{}, error) {
+	rec, err := c.records()
+	if err != nil {
+		return nil, err
+	}
+	if err := rec.RevokeToken(ctx, in.ID); errors.Is(err, records.ErrNotFound) {
+		return nil, huma.Error404NotFound("no token in force has this id; gerastic token list shows them")
+	} else if err != nil {
+		return nil, c.failed(err)
+	}
+	return nil, c.node.ReloadTokens(ctx)
 }
 
 func tokenOut(t records.Token) client.Token {

@@ -128,25 +128,20 @@ func (r *reading) from(ctx context.Context, cursor *string) (next string, err er
 	if err := r.describe(ctx); err != nil {
 		return "", err
 	}
-	if cursor == nil {
+	if r.begins = cursor == nil; r.begins {
 		first, err := r.first(ctx)
 		if err != nil {
 			return "", err
 		}
-		cursor, r.begins = &first, true
+		cursor = &first
 	}
-	var start, limit string
 	running, err := r.transactions(ctx)
 	if err != nil {
 		return "", err
 	}
-	if r.isTime {
-		err = r.pool.QueryRow(ctx, fmt.Sprintf(`select ($1::text::%[1]s - $2::text::interval)::text, clock_timestamp()::%[1]s::text`, r.kind), *cursor, fmt.Sprintf("%f seconds", r.source.Overlap.Seconds())).Scan(&start, &limit)
-	} else {
-		err = r.pool.QueryRow(ctx, fmt.Sprintf(`select ($1::text::numeric - 1)::%s::text`, r.kind), *cursor).Scan(&start)
-	}
+	start, limit, err := r.span(ctx, *cursor)
 	if err != nil {
-		return "", fmt.Errorf("the cursor %s cannot be gone on from: %w", *cursor, err)
+		return "", err
 	}
 	r.seen = map[uint64]position{}
 	last := *cursor
@@ -154,10 +149,7 @@ func (r *reading) from(ctx context.Context, cursor *string) (next string, err er
 	if err != nil {
 		return "", err
 	}
-	clock := position(math.MinInt64)
-	if at, err := r.parsePosition(limit); r.isTime && err == nil {
-		clock = at
-	}
+	clock := r.clockAt(limit)
 	err = readRows(ctx, r.pool, r.query, []any{start}, func(row map[string]*string) error {
 		c, at, text, err := r.row(row)
 		if err != nil {
@@ -191,6 +183,28 @@ func (r *reading) from(ctx context.Context, cursor *string) (next string, err er
 		r.forget(at)
 	}
 	return to, nil
+}
+
+// span is where reading goes on from a cursor, and, of times, the time that it is now: both as
+// cursors.
+func (r *reading) span(ctx context.Context, cursor string) (start, limit string, err error) {
+	if r.isTime {
+		err = r.pool.QueryRow(ctx, fmt.Sprintf(`select ($1::text::%[1]s - $2::text::interval)::text, clock_timestamp()::%[1]s::text`, r.kind), cursor, fmt.Sprintf("%f seconds", r.source.Overlap.Seconds())).Scan(&start, &limit)
+	} else {
+		err = r.pool.QueryRow(ctx, fmt.Sprintf(`select ($1::text::numeric - 1)::%s::text`, r.kind), cursor).Scan(&start)
+	}
+	if err != nil {
+		return "", "", fmt.Errorf("the cursor %s cannot be gone on from: %w", cursor, err)
+	}
+	return start, limit, nil
+}
+
+// clockAt is the position of a limit; before all others, if cursors are not times.
+func (r *reading) clockAt(limit string) position {
+	if at, err := r.parsePosition(limit); r.isTime && err == nil {
+		return at
+	}
+	return math.MinInt64
 }
 
 // transactions are those of the content database: from oldest on they have not ended, from

@@ -22,7 +22,7 @@ func TestPromise2WritesWithoutAnAnswer(t *testing.T) {
 		name  string
 		host  string
 		post  func(w http.ResponseWriter, r *http.Request, leave func()) // leave returns when the visitor has left
-		stays bool // what is stored of the page
+		stays bool                                                       // what is stored of the page
 	}{
 		{"the visitor leaves", "x", func(_ http.ResponseWriter, _ *http.Request, leave func()) { leave() }, false}, // and only then it is carried out
 		{"it comes too late", "slow.example", func(_ http.ResponseWriter, r *http.Request, _ func()) { <-r.Context().Done() }, false},

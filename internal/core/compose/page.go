@@ -96,38 +96,45 @@ func (p *parser) fail(at int, format string, args ...any) error {
 	return &Error{Line: 1 + bytes.Count(before, []byte("\n")), Column: at - bytes.LastIndexByte(before, '\n'), Text: fmt.Sprintf(format, args...)}
 }
 
-// nodes reads up to the end tag of an element, or (inside "") to the end of the body.
-func (p *parser) nodes(inside string, depth int) ([]node, error) {
-	var all []node
-	vars := inside == "vars"
-	from := p.at
-	begin := p.at
-	var bad error
-	text := func(to int) {
-		if to <= from {
-			return
-		}
-		all = append(all, node{text: p.body[from:to:to], vars: vars})
-		p.page.size += 96
-		if vars && bad == nil {
-			if _, err := expand(string(p.body[from:to]), &Visitor{}, inText, parsing()); err != nil {
-				bad = p.fail(from, "%v", err)
-			}
+// gathered are the nodes of an element, and where the text after the last of them begins.
+type gathered struct {
+	*parser
+	all  []node
+	vars bool // its text is full of variables
+	from int
+	bad  error // of the first variable that is none
+}
+
+// text takes what stands before a mark in.
+func (g *gathered) text(to int) {
+	if to <= g.from {
+		return
+	}
+	g.all = append(g.all, node{text: g.body[g.from:to:to], vars: g.vars})
+	g.page.size += 96
+	if g.vars && g.bad == nil {
+		if _, err := expand(string(g.body[g.from:to]), &Visitor{}, inText, parsing()); err != nil {
+			g.bad = g.fail(g.from, "%v", err)
 		}
 	}
+}
+
+// nodes reads up to the end tag of an element, or (inside "") to the end of the body.
+func (p *parser) nodes(inside string, depth int) ([]node, error) {
+	g := &gathered{parser: p, vars: inside == "vars", from: p.at}
+	begin := p.at
 	if depth > MaxNesting {
 		return nil, p.fail(p.at, "marks stand in one another more than %d deep", MaxNesting)
 	}
 	for {
-		i := p.next()
-		if i < 0 {
+		at := p.next()
+		if at < 0 {
 			if inside != "" {
 				return nil, p.fail(begin, "<esi:%s> has no end tag", inside)
 			}
-			text(len(p.body))
-			return all, nil
+			g.text(len(p.body))
+			return g.all, nil
 		}
-		at := i
 		rest := p.body[at:]
 		switch {
 		case bytes.HasPrefix(rest, []byte("<!--esi")):
@@ -137,15 +144,13 @@ func (p *parser) nodes(inside string, depth int) ([]node, error) {
 			if err := p.count(at); err != nil {
 				return nil, err
 			}
-			text(at)
+			g.text(at)
 			p.comment++
 			p.at = at + len("<!--esi")
-			from = p.at
 		case bytes.HasPrefix(rest, []byte("-->")): // of the one before
-			text(at)
+			g.text(at)
 			p.comment--
 			p.at = at + len("-->")
-			from = p.at
 		case bytes.HasPrefix(rest, []byte("</esi:")):
 			name, end, err := p.endTag(at)
 			if err != nil {
@@ -154,18 +159,18 @@ func (p *parser) nodes(inside string, depth int) ([]node, error) {
 			if name != inside {
 				return nil, p.fail(at, "</esi:%s> ends nothing that began here%s", name, insideOf(inside))
 			}
-			text(at)
+			g.text(at)
 			p.at = end
-			return all, bad
+			return g.all, g.bad
 		default:
-			text(at)
+			g.text(at)
 			made, err := p.element(at, depth)
 			if err != nil {
 				return nil, err
 			}
-			all = append(all, made...)
-			from = p.at
+			g.all = append(g.all, made...)
 		}
+		g.from = p.at
 	}
 }
 

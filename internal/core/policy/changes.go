@@ -150,25 +150,11 @@ func (d *document) source(n ast.Node) *Source {
 		name("channel", &s.Channel), name("slot", &s.Slot), name("publication", &s.Publication),
 		field{name: "tables", read: func(n ast.Node) {
 			given["tables"] = n
-			d.strings(n, "tables", func(n ast.Node, table string) {
-				for part := range strings.SplitSeq(table, ".") {
-					if !identifier.MatchString(part) {
-						d.fail(n, "tables: %q is not a table; write sailing or public.sailing", table)
-						return
-					}
-				}
-				s.Tables = append(s.Tables, table)
-			})
+			d.tables(n, s)
 		}},
 		field{name: "keep_at_most", read: func(n ast.Node) {
 			given["keep_at_most"] = n
-			if v, ok := d.text(n, "keep_at_most"); ok {
-				size, err := ParseSize(v)
-				if err != nil {
-					d.fail(n, "keep_at_most: %v", err)
-				}
-				s.KeepAtMost = size
-			}
+			d.size(n, "keep_at_most", &s.KeepAtMost)
 		}},
 	)
 	if len(d.problems) > before {
@@ -181,6 +167,18 @@ func (d *document) source(n ast.Node) *Source {
 	d.sourceKeys(n, s, given)
 	s.defaults()
 	return s
+}
+
+func (d *document) tables(n ast.Node, s *Source) {
+	d.strings(n, "tables", func(n ast.Node, table string) {
+		for part := range strings.SplitSeq(table, ".") {
+			if !identifier.MatchString(part) {
+				d.fail(n, "tables: %q is not a table; write sailing or public.sailing", table)
+				return
+			}
+		}
+		s.Tables = append(s.Tables, table)
+	})
 }
 
 // sourceKeys holds the keys of a source against its kind.

@@ -112,18 +112,7 @@ func (d *document) staleIfError(n ast.Node, terms *httprules.LifetimeTerms) {
 func (d *document) admit(n ast.Node, route *Route) {
 	d.mapping(n, "admit",
 		d.later("after", "1"),
-		field{name: "max_body", read: func(n ast.Node) {
-			s, ok := d.text(n, "admit.max_body")
-			if !ok {
-				return
-			}
-			size, err := ParseSize(s)
-			if err != nil {
-				d.fail(n, "admit.max_body: %v", err)
-				return
-			}
-			route.MaxBody = size
-		}},
+		field{name: "max_body", read: func(n ast.Node) { d.size(n, "admit.max_body", &route.MaxBody) }},
 		field{name: "cookies", read: func(n ast.Node) {
 			route.Terms.RefuseCookies = d.choice(n, "admit.cookies", "refuse", "strip") != 1
 		}},

@@ -110,3 +110,17 @@ func (d *document) duration(n ast.Node, where string, into *time.Duration) {
 	}
 	*into = t
 }
+
+// size reads a number of bytes.
+func (d *document) size(n ast.Node, where string, into *int64) {
+	s, ok := d.text(n, where)
+	if !ok {
+		return
+	}
+	size, err := ParseSize(s)
+	if err != nil {
+		d.fail(n, "%s: %v", where, err)
+		return
+	}
+	*into = size
+}
