@@ -83,7 +83,7 @@ func TestConsole(t *testing.T) {
 	}{
 		{"overview", s.overview}, {"routes", s.routes}, {"purge", s.purge}, {"names of a purge", s.purgeNames}, {"tags", s.tags},
 		{"fragments", s.fragments}, {"panel on a page", s.panel}, {"changes", s.changes}, {"live", s.live},
-		{"findings", s.findings}, {"keyboard", s.keyboard}, {"appearance", s.appearance}, {"sign out", s.signOut},
+		{"findings", s.findings}, {"keyboard", s.keyboard}, {"appearance", s.appearance}, {"purge of all", s.purgeAll}, {"sign out", s.signOut},
 	} {
 		t.Run(page.name, page.test)
 	}
@@ -175,6 +175,17 @@ func (s screen) purgeNames(t *testing.T) {
 	s.do(t, chromedp.Click(".kinds label:nth-child(4)"), chromedp.WaitNotPresent(".chosen"), chromedp.SendKeys("#tag", "/vessels/6"), chromedp.SendKeys("#tag", "\r"), chromedp.WaitVisible("#would-go"))
 	assert.Contains(t, s.text(t, ".preview"), "/vessels/6")
 	assert.True(t, visit(t, "/vessels/6").hit())
+}
+
+// What was done is said until something else is named, although the form begins anew.
+func (s screen) purgeAll(t *testing.T) {
+	visit(t, "/vessels/6")
+	s.open(t, "/purge", "#tag")
+	s.do(t, chromedp.Click(".kinds label:nth-child(6)"), chromedp.WaitNotPresent("#tag"), chromedp.Click(".modes label:nth-child(2)"))
+	eventually(t, "the button says what it does", func() bool { return strings.HasPrefix(s.text(t, "#carry-out"), "Mark ") })
+	s.do(t, chromedp.Click("#carry-out"), chromedp.WaitVisible("#done"), chromedp.WaitVisible("#tag"))
+	assert.Contains(t, s.text(t, "#done"), "marked stale, in force on demo")
+	assert.False(t, visit(t, "/vessels/6").hit(), "it is asked about first")
 }
 
 // Tags with what carries them, and where each came from.
