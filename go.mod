@@ -24,7 +24,11 @@ require (
 	pgregory.net/rapid v1.3.0
 )
 
-require github.com/x448/float16 v0.8.4 // indirect
+require (
+	github.com/x448/float16 v0.8.4 // indirect
+	golang.org/x/telemetry v0.0.0-20260924152758-ed294f943157 // indirect
+	mvdan.cc/unparam v0.0.0-20260823230713-2fa3d841b0c8 // indirect
+)
 
 require (
 	dario.cat/mergo v1.0.1 // indirect
@@ -69,7 +73,11 @@ require (
 	honnef.co/go/tools v0.8.2 // indirect
 )
 
-tool honnef.co/go/tools/cmd/staticcheck
+tool (
+	golang.org/x/tools/cmd/deadcode
+	honnef.co/go/tools/cmd/staticcheck
+	mvdan.cc/unparam
+)
 
 replace gerastic.example/client => ./client
 

@@ -123,8 +123,11 @@ func TestWithoutGerastic(t *testing.T) {
 	Tagging(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
 		_, err := s.LoadOrFill(r.Context(), f, func(context.Context) ([]byte, error) { return nil, nil })
 		assert.NoError(t, err)
+		told := Report(r.Context())
+		require.Len(t, told, 1, "what the page was made of so far")
+		assert.Equal(t, ReportItem{Key: "/board()", Found: Alone, Took: told[0].Took, Depth: 1}, told[0])
 	})).ServeHTTP(w, httptest.NewRequest("GET", "/", nil))
-	assert.Regexp(t, `^(59|60)\.\d{3}$`, w.Header().Get("Gerastic-Life"), "it lives as long as its pieces, as of no purge in particular")
+	assert.Regexp(t, `^(59|60)\.\d{3}$`, w.Header().Get("Gerastic-Life"), "it lives as long as its parts, as of no purge in particular")
 	c := s.Counts()
 	assert.EqualValues(t, 21, c.Alone)
 	assert.EqualValues(t, 21, c.Unreached)
@@ -171,7 +174,7 @@ func TestTurnsAreNotOlderThanTheAsking(t *testing.T) {
 			for range 200 {
 				asked := truth.Add(1)
 				m, err := turns.do("key", func() (*made, error) {
-					return &made{body: []byte(fmt.Sprint(truth.Load()))}, nil
+					return &made{body: fmt.Append(nil, truth.Load())}, nil
 				})
 				var got int64
 				_, _ = fmt.Sscan(string(m.body), &got)

@@ -4,14 +4,16 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"net/http"
 	"strconv"
 	"strings"
 
-	"gerastic.example/client/aftercommit"
 	"github.com/vektah/gqlparser/v2"
 	"github.com/vektah/gqlparser/v2/ast"
 	"github.com/vektah/gqlparser/v2/validator/rules"
+
+	"gerastic.example/client/aftercommit"
 )
 
 var graphQLSchema = gqlparser.MustLoadSchema(&ast.Source{Name: "ferries", Input: `
@@ -87,13 +89,9 @@ func (g *graphQLRun) fields(set ast.SelectionSet, get func(*ast.Field) any) obje
 		case *ast.Field:
 			out[f.Alias] = g.value(f, get(f))
 		case *ast.InlineFragment:
-			for k, v := range g.fields(f.SelectionSet, get) {
-				out[k] = v
-			}
+			maps.Copy(out, g.fields(f.SelectionSet, get))
 		case *ast.FragmentSpread:
-			for k, v := range g.fields(f.Definition.SelectionSet, get) {
-				out[k] = v
-			}
+			maps.Copy(out, g.fields(f.Definition.SelectionSet, get))
 		}
 	}
 	return out

@@ -1,6 +1,7 @@
 package edge
 
 import (
+	"maps"
 	"net/http"
 	"slices"
 	"strings"
@@ -273,9 +274,7 @@ func (x *exchange) hint(h *fetch.Head) {
 		return // HTTP/1.0 knows none
 	}
 	out := x.w.Header()
-	for name, values := range h.Header {
-		out[name] = values
-	}
+	maps.Copy(out, h.Header)
 	x.w.WriteHeader(h.Status)
 	clear(out)
 }

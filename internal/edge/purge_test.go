@@ -3,6 +3,7 @@ package edge
 import (
 	"io"
 	"net/http"
+	"slices"
 	"strings"
 	"testing"
 
@@ -86,20 +87,11 @@ func TestPurgesTakeWhatTheyNameAndNothingElse(t *testing.T) {
 				for _, path := range []string{"/ports/tholm", "/ports/tholm?page=2", "/ports/saltern", "/page/1"} {
 					state := s.get(path).state
 					hit := strings.HasPrefix(state, "hit")
-					assert.Equal(t, !contains(c.gone, path), hit, "%s: %s", path, state)
+					assert.Equal(t, !slices.Contains(c.gone, path), hit, "%s: %s", path, state)
 				}
 			})
 		}
 	}
-}
-
-func contains(all []string, one string) bool {
-	for _, s := range all {
-		if s == one {
-			return true
-		}
-	}
-	return false
 }
 
 func TestUnsafeMethodsInvalidate(t *testing.T) {
@@ -134,7 +126,7 @@ func TestUnsafeMethodsInvalidate(t *testing.T) {
 			assert.Equal(t, c.status, s.do(c.method, "/ports/a").status)
 			s.answer(text("x"))
 			for _, p := range paths {
-				assert.Equal(t, !contains(c.gone, p), strings.HasPrefix(s.get(p).state, "hit"), p)
+				assert.Equal(t, !slices.Contains(c.gone, p), strings.HasPrefix(s.get(p).state, "hit"), p)
 			}
 		})
 	}

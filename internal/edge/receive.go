@@ -2,11 +2,13 @@ package edge
 
 import (
 	"crypto/sha256"
-	"gerastic.example/client/protocol"
 	"io"
+	"maps"
 	"net/http"
 	"strconv"
 	"time"
+
+	"gerastic.example/client/protocol"
 
 	"gerastic/internal/core/decide"
 	"gerastic/internal/core/httprules"
@@ -138,9 +140,7 @@ func (x *exchange) stream(s share, h *fetch.Head, status httprules.CacheStatus) 
 // headOfArriving writes the head of an answer that arrives, but for its status.
 func (x *exchange) headOfArriving(h *fetch.Head, header httprules.Header, status httprules.CacheStatus) {
 	out := x.w.Header()
-	for name, values := range header {
-		out[name] = values
-	}
+	maps.Copy(out, header)
 	explains := x.explains()
 	if explains {
 		x.detail(&status)
@@ -175,9 +175,7 @@ func (x *exchange) sendArriving(a *arriving, span httprules.Span) {
 	for {
 		data, err := a.next(x, out)
 		if err == io.EOF {
-			for name, values := range a.Trailer() {
-				x.w.Header()[name] = values
-			}
+			maps.Copy(x.w.Header(), a.Trailer())
 			return
 		}
 		if err != nil {

@@ -9,6 +9,7 @@ import (
 	"net/http/httptest"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -228,12 +229,9 @@ func goroutines() map[string]string {
 	stacks = stacks[:runtime.Stack(stacks, true)]
 	ours := map[string]string{}
 	for stack := range strings.SplitSeq(string(stacks), "\n\n") {
-		for _, line := range strings.Split(stack, "\n") {
-			if projectFile(line) {
-				id, _, _ := strings.Cut(stack, " [")
-				ours[id] = stack
-				break
-			}
+		if slices.ContainsFunc(strings.Split(stack, "\n"), projectFile) {
+			id, _, _ := strings.Cut(stack, " [")
+			ours[id] = stack
 		}
 	}
 	return ours

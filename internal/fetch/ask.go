@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"io"
+	"maps"
 	"net/http"
 	"slices"
 	"strings"
@@ -114,9 +115,7 @@ func (o *Request) unseen(header httprules.Header) []string {
 // setValidators asks whether what is stored still holds (RFC 9111 §4.3.1).
 func (o *Request) setValidators() {
 	if o.Validate {
-		for name, values := range httprules.Validators(o.Stored.Header) {
-			o.out.Header[name] = values
-		}
+		maps.Copy(o.out.Header, httprules.Validators(o.Stored.Header))
 		return
 	}
 	var tags []string

@@ -73,7 +73,7 @@ func open(ctx context.Context, program string, memory int) (s *site, err error) 
 		s.close()
 		return nil, fmt.Errorf("the node did not start: %w", err)
 	}
-	for _, word := range strings.Fields(line) {
+	for word := range strings.FieldsSeq(line) {
 		if at, ok := strings.CutPrefix(word, "edge=http://"); ok {
 			s.edge = at
 		} else if at, ok := strings.CutPrefix(word, "control=http://"); ok {

@@ -1,6 +1,9 @@
 package httprules
 
-import "strings"
+import (
+	"slices"
+	"strings"
+)
 
 // Fields are the lines of a request's fields. A Header is one; so is whatever knows how
 // a field would read at the origin.
@@ -95,12 +98,7 @@ func Steering(name string) bool {
 }
 
 func isHopByHop(name string) bool {
-	for _, known := range hopByHop {
-		if known == name {
-			return true
-		}
-	}
-	return false
+	return slices.Contains(hopByHop, name)
 }
 
 // SessionCookie holds a sign-in on the console. Cookies do not know ports, so that browsers send

@@ -75,12 +75,3 @@ func (r Reason) Section() string { return reasonTexts[r].section }
 
 // Text is a sentence for people.
 func (r Reason) Text() string { return reasonTexts[r].text }
-
-// Rules lists every rule, for documentation and for label sets.
-func Rules() []Reason {
-	all := make([]Reason, len(reasonTexts))
-	for i := range all {
-		all[i] = Reason(i)
-	}
-	return all
-}

@@ -157,7 +157,8 @@ func TestMayStore(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) { assert.Equal(t, c.want.Name(), MayStore(c.s).Name()) })
 	}
-	for _, r := range Rules() {
+	for i := range reasonTexts {
+		r := Reason(i)
 		assert.NotEmpty(t, r.Name())
 		assert.NotEmpty(t, r.Text())
 	}

@@ -2,7 +2,6 @@ package key
 
 import (
 	"bytes"
-	"errors"
 	"io"
 	"net/url"
 	"strconv"
@@ -245,10 +244,4 @@ func HasGraphQLErrors(body []byte) bool {
 	}
 	text := strings.TrimSpace(string(answer.Errors))
 	return text != "" && text != "null" && text != "[]"
-}
-
-// Passes reports whether an error is a reason to pass a request through.
-func Passes(err error) bool {
-	var pass ErrPass
-	return errors.As(err, &pass)
 }

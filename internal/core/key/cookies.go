@@ -2,6 +2,7 @@ package key
 
 import (
 	"iter"
+	"slices"
 	"strings"
 
 	"gerastic/internal/core/httprules"
@@ -97,20 +98,16 @@ func KeepCookies(lines []string, keep func(name string) bool) []string {
 
 // HoldsCookie reports whether a route's keys hold a cookie.
 func (spec *Spec) HoldsCookie(name string) bool {
-	for _, known := range spec.Cookies {
-		if known == name {
-			return true
-		}
+	if slices.Contains(spec.Cookies, name) {
+		return true
 	}
 	return spec.Identity.From == Cookie && (spec.Identity.Name == name || spec.Identity.Name+signatureSuffix == name)
 }
 
 // HoldsField reports whether a route's keys hold a field.
 func (spec *Spec) HoldsField(name string) bool {
-	for _, known := range spec.Headers {
-		if known == name {
-			return true
-		}
+	if slices.Contains(spec.Headers, name) {
+		return true
 	}
 	return spec.Identity.From == Field && spec.Identity.Name == name
 }

@@ -27,7 +27,7 @@ func (d *document) compare(n ast.Node, c *Compare) {
 		field{name: "share", read: func(n ast.Node) { d.share(n, "compare.share", &c.Share) }},
 		field{name: "per_second", read: func(n ast.Node) {
 			most := 0
-			d.integer(n, "compare.per_second", 1, 1000, &most)
+			d.integer(n, "compare.per_second", 1000, &most)
 			c.PerSecond = float64(most)
 		}},
 		field{name: "ignore", read: func(n ast.Node) {

@@ -33,7 +33,7 @@ func (d *document) origin(n ast.Node) *Origin {
 			)
 		}},
 		field{name: "idle", read: func(n ast.Node) { d.positive(n, "idle", &o.Idle) }},
-		field{name: "max_connections", read: func(n ast.Node) { d.integer(n, "max_connections", 1, 100_000, &o.MaxConnections) }},
+		field{name: "max_connections", read: func(n ast.Node) { d.integer(n, "max_connections", 100_000, &o.MaxConnections) }},
 		field{name: "tag_header", read: func(n ast.Node) { d.tagHeader(n, o) }},
 		field{name: "breaker", read: func(n ast.Node) { d.breaker(n, &o.Breaker) }},
 		field{name: "check", read: func(n ast.Node) { d.check(n, &o.Check) }},
@@ -63,7 +63,7 @@ func (d *document) breaker(n ast.Node, b *Breaker) {
 	}
 	*b = Breaker{After: 5, Retry: 10 * time.Second}
 	d.mapping(n, "breaker (or off)",
-		field{name: "after", read: func(n ast.Node) { d.integer(n, "breaker.after", 1, 1000, &b.After) }},
+		field{name: "after", read: func(n ast.Node) { d.integer(n, "breaker.after", 1000, &b.After) }},
 		field{name: "retry", read: func(n ast.Node) { d.positive(n, "breaker.retry", &b.Retry) }},
 	)
 }

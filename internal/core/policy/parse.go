@@ -26,7 +26,7 @@ func (d *document) policy(root ast.Node, p *Policy) {
 	var marks []Mark
 	var origins, routes []ast.Node
 	d.mapping(root, "the policy",
-		field{name: "version", read: func(n ast.Node) { d.integer(n, "version", 1, 1, &version) }},
+		field{name: "version", read: func(n ast.Node) { d.integer(n, "version", 1, &version) }},
 		field{name: "enabled", read: func(n ast.Node) { d.boolean(n, "enabled", &p.Enabled) }},
 		field{name: "origins", read: func(n ast.Node) {
 			d.list(n, "origins", func(n ast.Node) { p.Origins, origins = append(p.Origins, d.origin(n)), append(origins, n) })

@@ -3,6 +3,7 @@ package policy
 import (
 	"fmt"
 	"net/url"
+	"slices"
 	"strings"
 )
 
@@ -113,10 +114,8 @@ func parsePath(text string) (PathPattern, error) {
 		if !isName(name) {
 			return p, fmt.Errorf("%q: a name has letters, digits and _", part)
 		}
-		for _, known := range p.Names() {
-			if known == name {
-				return p, fmt.Errorf("{%s} stands twice in the path", name)
-			}
+		if slices.Contains(p.Names(), name) {
+			return p, fmt.Errorf("{%s} stands twice in the path", name)
 		}
 		if isRest {
 			if i != len(parts)-1 {

@@ -184,10 +184,8 @@ func (route *Route) Mismatch(method, host, path string) Mismatch {
 	if key.Climbs(path) {
 		return ClimbingPath
 	}
-	for _, m := range route.Methods {
-		if m == method {
-			return Matches
-		}
+	if slices.Contains(route.Methods, method) {
+		return Matches
 	}
 	return OtherMethod
 }

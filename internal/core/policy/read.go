@@ -272,15 +272,15 @@ func (d *document) boolean(n ast.Node, where string, into *bool) {
 	d.fail(n, "%s must be true or false, not %s", where, kindOf(n))
 }
 
-func (d *document) integer(n ast.Node, where string, least, most int, into *int) {
+func (d *document) integer(n ast.Node, where string, most int, into *int) {
 	if v, ok := n.(*ast.IntegerNode); ok {
 		var i int
-		if _, err := fmt.Sscan(v.GetToken().Value, &i); err == nil && i >= least && i <= most {
+		if _, err := fmt.Sscan(v.GetToken().Value, &i); err == nil && i >= 1 && i <= most {
 			*into = i
 			return
 		}
 	}
-	d.fail(n, "%s must be a whole number from %d to %d", where, least, most)
+	d.fail(n, "%s must be a whole number from 1 to %d", where, most)
 }
 
 // strings reads a list of texts, or one text alone.

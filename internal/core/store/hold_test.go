@@ -124,7 +124,7 @@ func TestReadersAndEvictionsTogether(t *testing.T) {
 				if m.Put(e, now) != nil {
 					m.Abandon(e)
 				}
-				if found := m.Find([]byte(fmt.Sprint((i+who)%7)), nil).Entry; found != nil {
+				if found := m.Find(fmt.Append(nil, (i+who)%7), nil).Entry; found != nil {
 					m.Hold(found, func() {}).Release()
 				}
 				if i%5 == 0 {

@@ -69,8 +69,8 @@ type Below struct {
 }
 
 // Covers reports whether an entry asked for at host and path is named.
-func (p Below) Covers(host, path string) bool {
-	return (p.AnyHost || p.Host == host) && strings.HasPrefix(path, p.Path)
+func (x Below) Covers(host, path string) bool {
+	return (x.AnyHost || x.Host == host) && strings.HasPrefix(path, x.Path)
 }
 
 // Purge is an order at its place in the ledger. In JSON it is what it names, as the ledger keeps
