@@ -81,15 +81,15 @@ type ask struct {
 // others fill, as soon as Gerastic has begun to answer.
 func (w *wire) lookup(ctx context.Context, keys []string, ask ask) (*answers, error) {
 	lease := float64(w.options.Lease.Milliseconds())
-	var question bytes.Buffer
-	if err := protocol.Append(&question, protocol.Lookup{Keys: keys, Wait: float64(w.options.Wait.Milliseconds()), Lease: &lease, Fresh: ask.fresh, Renew: ask.renew}); err != nil {
+	var body bytes.Buffer
+	if err := protocol.Append(&body, protocol.Lookup{Keys: keys, Wait: float64(w.options.Wait.Milliseconds()), Lease: &lease, Fresh: ask.fresh, Renew: ask.renew}); err != nil {
 		return nil, err
 	}
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	limit := time.AfterFunc(w.options.Timeout, func() { cancel(errTooLate) })
 	defer limit.Stop()
-	resp, err := w.post(ctx, w.lookupURL, question.Bytes())
+	resp, err := w.post(ctx, w.lookupURL, body.Bytes())
 	if err != nil {
 		return nil, err
 	}

@@ -30,7 +30,7 @@ type LookupHead struct {
 
 // LookupAnswer is what was found of one key.
 type LookupAnswer struct {
-	At     int     `cbor:"at"` // place of the key in the question
+	At     int     `cbor:"at"` // place of the key in the lookup
 	State  string  `cbor:"state"`
 	Age    float64 `cbor:"age"`  // seconds
 	Left   float64 `cbor:"left"` // seconds

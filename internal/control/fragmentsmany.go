@@ -30,8 +30,8 @@ type lookupCall struct {
 	found   protocol.LookupAnswer // the one that is being written
 }
 
-// readQuestion reads a lookup; an error says what is wrong with it.
-func readQuestion(r *http.Request, namespace string) (q lookupCall, err error) {
+// readLookup reads a lookup; an error says what is wrong with it.
+func readLookup(r *http.Request, namespace string) (q lookupCall, err error) {
 	in := protocol.NewReader(r.Body, r.ContentLength)
 	var asks protocol.Lookup
 	if err := in.Next(&asks); err != nil {
@@ -111,7 +111,7 @@ func (s *sequence) end() {
 // something must not wait for somebody who waits for them.
 func (c *Control) lookup(w http.ResponseWriter, r *http.Request, namespace string) {
 	r.Body = http.MaxBytesReader(w, r.Body, maxLookup)
-	q, err := readQuestion(r, namespace)
+	q, err := readLookup(r, namespace)
 	if err != nil {
 		problem(w, http.StatusBadRequest, err.Error())
 		return
@@ -160,7 +160,7 @@ func (c *Control) lookup(w http.ResponseWriter, r *http.Request, namespace strin
 	fragments.Meter.RecordAll(fragments.Meter.Stripe(), samples)
 }
 
-// answer is what was found of the key at a place in the question.
+// answer is what was found of the key at a place in the lookup.
 func (q *lookupCall) answer(at int, a fragment.Answer, now time.Time) protocol.LookupAnswer {
 	out := protocol.LookupAnswer{At: at, State: a.State.String()}
 	if a.Lease != nil && a.State != fragment.Filling {

@@ -38,7 +38,7 @@ type run struct {
 	commits []time.Time    // of the changes that are not purged yet
 	kinds   map[string]int // seen since the last purge
 	single  string         // the only change since the last purge, in words
-	refused error          // the first question that a database refused to answer
+	refused error          // the first query that a database refused to answer
 }
 
 func (d *Detector) begin(source, trigger string, s *policy.Source, pool *pgxpool.Pool) *run {
@@ -96,7 +96,7 @@ func describe(c *changes.Change) string {
 	return text + map[changes.Op]string{changes.Create: " created", changes.Update: " updated", changes.Delete: " deleted", changes.Unknown: " changed"}[c.Op]
 }
 
-// collect adds the tags of an effect, with those that its questions give.
+// collect adds the tags of an effect, with those that its queries give.
 func (r *run) collect(ctx context.Context, e changes.Effect) error {
 	into := r.drop
 	if e.Mode == tags.Soften {

@@ -76,7 +76,7 @@ func (x *exchange) compose(s skeleton) {
 	coding := x.headOfComposed(s)
 	if x.explains() {
 		c.Wait() // so that it can be told what became of each
-		x.w.Header()[protocol.PartsField] = []string{source.told()}
+		x.w.Header()[protocol.PartsField] = []string{source.field()}
 	}
 	if c.Ready() {
 		x.composed(c, s.status, coding)

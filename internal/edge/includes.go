@@ -222,8 +222,8 @@ func (s *includes) tell(raw string, outcome meter.Outcome, took, age time.Durati
 	s.report = append(s.report, protocol.Part{Name: raw, Found: outcome.String(), Depth: 1, Took: took, Age: age})
 }
 
-// told writes what became of each include, for those who may see it.
-func (s *includes) told() string {
+// field says what became of each include, in the form of Gerastic-Parts, for those who may see it.
+func (s *includes) field() string {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return protocol.FormatParts(s.report)

@@ -17,11 +17,11 @@ import (
 // leaves it out: a cookie or a field that may well decide what a visitor should see. It
 // looks at the first requests of each minute, and tells of each name once a day.
 type tally struct {
-	full  atomic.Int64 // unix ns until which nothing is counted
-	mu    sync.Mutex
-	seen  int // requests
-	names map[fetch.Part]int
-	told  map[fetch.Part]time.Time
+	full   atomic.Int64 // unix ns until which nothing is counted
+	mu     sync.Mutex
+	seen   int // requests
+	names  map[fetch.Part]int
+	warned map[fetch.Part]time.Time
 }
 
 const (
@@ -35,8 +35,8 @@ const (
 	maxTalliedNames = 64
 	// maxTalliedName is the longest name that is counted, in bytes.
 	maxTalliedName = 100
-	// toldFor is for how long a name is not told again.
-	toldFor = 24 * time.Hour
+	// warnedFor is for how long a name is not told again.
+	warnedFor = 24 * time.Hour
 )
 
 // ordinary fields come with most requests of browsers and say nothing of who is asking, or
@@ -93,7 +93,7 @@ func (t *tally) count(parts []fetch.Part, now time.Time) (tell []fetch.Part) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	if t.names == nil {
-		t.names, t.told = map[fetch.Part]int{}, map[fetch.Part]time.Time{}
+		t.names, t.warned = map[fetch.Part]int{}, map[fetch.Part]time.Time{}
 	}
 	t.seen++
 	for _, p := range parts {
@@ -109,13 +109,13 @@ func (t *tally) count(parts []fetch.Part, now time.Time) (tell []fetch.Part) {
 		return nil
 	}
 	for p, n := range t.names {
-		if told, ever := t.told[p]; float64(n) < largeShare*float64(t.seen) || ever && now.Sub(told) < toldFor {
+		if told, ever := t.warned[p]; float64(n) < largeShare*float64(t.seen) || ever && now.Sub(told) < warnedFor {
 			continue
 		}
-		if len(t.told) >= maxTalliedNames {
-			clear(t.told)
+		if len(t.warned) >= maxTalliedNames {
+			clear(t.warned)
 		}
-		t.told[p] = now
+		t.warned[p] = now
 		tell = append(tell, p)
 	}
 	if t.seen == tallied {

@@ -24,11 +24,11 @@ type arrival struct {
 
 	head     *Head
 	entry    *store.Entry // that it becomes
-	keep     bool         // it is to be stored, as far as is known
+	toStore  bool         // it is to be stored, as far as is known
 	forStore bool         // it was, when its head came
 	expect   int64        // bytes that are known to come; 0: unknown
 	reserved int64        // bytes, in the store
-	place    visitorsPace
+	pace     visitorsPace
 	publish  func() // gives its head out, once
 }
 
@@ -36,10 +36,10 @@ type arrival struct {
 // wakes those who wait once; if it is not for the store, it does not go at a visitor's pace
 // then. origin.ErrBusy: it would, and there is no place.
 func (a *arrival) take(ctx context.Context, resp *http.Response) error {
-	a.place.client = a.request.Way
-	defer a.place.free()
+	a.pace.client = a.request.Way
+	defer a.pace.free()
 	defer a.release()
-	a.forStore = a.keep
+	a.forStore = a.toStore
 	a.publish = sync.OnceFunc(a.publishHead)
 	if a.forStore {
 		a.head.Filling = a.entry
@@ -67,7 +67,7 @@ func (a *arrival) take(ctx context.Context, resp *http.Response) error {
 
 // publishHead gives out what is known before the body.
 func (a *arrival) publishHead() {
-	if !a.forStore && !a.place.take() {
+	if !a.forStore && !a.pace.take() {
 		a.head.Busy = true
 	}
 	a.flight.Publish(a.published(fill.Head[*Head]{Kept: a.forStore}))
@@ -82,10 +82,10 @@ func (a *arrival) published(how fill.Head[*Head]) fill.Head[*Head] {
 // choosePace gives up keeping what the flight does not keep any more; from then on, and for
 // what was never for the store, a visitor's pace counts.
 func (a *arrival) choosePace() error {
-	if a.keep && !a.flight.Kept() {
+	if a.toStore && !a.flight.Kept() {
 		a.discard()
 	}
-	if a.forStore && !a.keep && !a.place.take() {
+	if a.forStore && !a.toStore && !a.pace.take() {
 		return origin.ErrBusy // it is too long to be kept, and too many such are on their way
 	}
 	if !a.forStore && a.flight.Size() >= fill.Window {
@@ -100,13 +100,13 @@ func (a *arrival) read(ctx context.Context, body io.Reader) (more bool, err erro
 	if err != nil {
 		return false, err
 	}
-	if a.keep && !a.reserve(a.flight.Size()+int64(len(room))) {
+	if a.toStore && !a.reserve(a.flight.Size()+int64(len(room))) {
 		a.discard()
 		a.fetcher.Learned.refused(a.request, a.head, httprules.TooLarge)
 		return true, nil
 	}
 	n, err := body.Read(room)
-	if a.keep && a.expect > 0 && a.flight.Size()+int64(n) == a.expect {
+	if a.toStore && a.expect > 0 && a.flight.Size()+int64(n) == a.expect {
 		a.flight.HoldBack(n)
 		if err == nil {
 			err = endOf(body)
@@ -134,8 +134,8 @@ func endOf(body io.Reader) error {
 func (a *arrival) complete(trailer http.Header) {
 	h := a.head
 	h.trailer = trailer
-	a.place.whole.Store(true)
-	if a.keep && a.flight.Size() <= a.request.Route.MaxBody && a.flight.Seal() {
+	a.pace.whole.Store(true)
+	if a.toStore && a.flight.Size() <= a.request.Route.MaxBody && a.flight.Seal() {
 		a.release()
 		a.fetcher.storeEntry(a)
 		h.skeleton.Store(a.entry.Skeleton)
@@ -147,7 +147,7 @@ func (a *arrival) complete(trailer http.Header) {
 // discard gives up storing it: from here on it goes at the pace of those who read it, and
 // holds no room for what it does not keep.
 func (a *arrival) discard() {
-	a.keep = false
+	a.toStore = false
 	a.publish()
 	a.flight.Discard()
 	a.release()

@@ -31,14 +31,14 @@ func (f *Fetcher) receive(ctx context.Context, a *arrival, resp *http.Response) 
 	a.head.Composes, a.head.PageInfo = composes, info.lines
 	f.settleReason(a, resp)
 	a.expect = max(0, resp.ContentLength)
-	a.keep = a.head.Reason == httprules.OK && a.reserve(a.expect)
-	if a.keep {
+	a.toStore = a.head.Reason == httprules.OK && a.reserve(a.expect)
+	if a.toStore {
 		f.prepareToStore(a, header)
 	} else if a.head.Reason == httprules.OK {
 		a.head.Reason = httprules.TooLarge
 	}
 	f.Learned.answer(a.request, a.head)
-	if a.keep && resp.ContentLength == 0 { // a visitor has all of it when they have the head
+	if a.toStore && resp.ContentLength == 0 { // a visitor has all of it when they have the head
 		defer a.release()
 		f.storeEntry(a)
 		a.flight.Publish(a.published(fill.Head[*Head]{Kept: true}))

@@ -44,7 +44,7 @@ func (f *Fetcher) runFill(flight *fill.Flight[*Head], o *Request) {
 	defer limit.Stop()
 	flight.OnLonely(func() { cancel(context.Canceled) })
 	began := f.Now()
-	err := f.bring(ctx, &arrival{fetcher: f, flight: flight, request: o, began: began})
+	err := f.fetchAnswer(ctx, &arrival{fetcher: f, flight: flight, request: o, began: began})
 	if o.Behind {
 		f.Meter.Record(f.Meter.Stripe(), &meter.Sample{Route: o.Route.Name, Outcome: meter.Behind, Origin: o.MadeRequest(), Waited: f.Now().Sub(began)})
 	}
@@ -54,8 +54,8 @@ func (f *Fetcher) runFill(flight *fill.Flight[*Head], o *Request) {
 	flight.End(err)
 }
 
-// bring asks the origin and takes its answer in; the error says that it is not whole.
-func (f *Fetcher) bring(ctx context.Context, a *arrival) error {
+// fetchAnswer asks the origin and takes its answer in; the error says that it is not whole.
+func (f *Fetcher) fetchAnswer(ctx context.Context, a *arrival) error {
 	o := a.request
 	o.setValidators()
 	resp, err := f.ask(passHints(ctx, a.flight), o)

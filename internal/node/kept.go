@@ -43,7 +43,7 @@ func (n *Node) keptPolicy() *policy.Policy {
 		return nil
 	}
 	off := n.keptSwitches()
-	n.rules.Store(&ruleState{revision: records.Revision{Source: string(source), Note: "kept on disk"}, off: off})
+	n.rules.Store(&policyState{revision: records.Revision{Source: string(source), Note: "kept on disk"}, off: off})
 	n.edge.Apply(inForce(p, off))
 	return p
 }

@@ -56,7 +56,7 @@ type Node struct {
 	figures backlog
 
 	policyMu     sync.Mutex // one change of policy or switches at a time
-	rules        atomic.Pointer[ruleState]
+	rules        atomic.Pointer[policyState]
 	policySource []byte                         // of --policy
 	unread       atomic.Pointer[string]         // why the newest revision is not in force here; nil: it is
 	others       atomic.Pointer[[]records.Node] // all nodes, as the database had them last
@@ -99,7 +99,7 @@ func Start(ctx context.Context, s Settings) (*Node, error) {
 	n.fragments = &fragment.Fragments{Store: n.store, Barrier: n.barrier, Meter: n.meter, Leases: leases, Now: time.Now, On: n.nameOn}
 	n.detect = detect.New(detect.Parts{Node: s.Name, Log: s.Log, Records: n.Records, Purge: n.Purge})
 	n.tokens.Store(&tokenTable{})
-	n.rules.Store(&ruleState{})
+	n.rules.Store(&policyState{})
 	n.control = control.New(control.Config{Node: n, Edge: n.edge, Store: n.store, Barrier: n.barrier, Meter: n.meter, Console: s.Console, Log: s.Log, Now: time.Now, Hosts: s.ControlHosts})
 	if err := n.start(ctx); err != nil {
 		n.Stop(ctx)

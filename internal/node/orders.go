@@ -120,10 +120,10 @@ func (n *Node) ownPart(ctx context.Context, rec *records.Records, o *pendingPurg
 
 // sweepOf is what a purge did here; nil if it is not in force. One that had the number in another
 // history of the ledger is none.
-func (n *Node) sweepOf(place records.Position) *sweep {
+func (n *Node) sweepOf(at records.Position) *sweep {
 	n.ledger.mu.Lock()
 	defer n.ledger.mu.Unlock()
-	if s := n.ledger.sweeps[place.Sequence]; s != nil && s.Position == place {
+	if s := n.ledger.sweeps[at.Sequence]; s != nil && s.Position == at {
 		return s
 	}
 	return nil
@@ -136,8 +136,8 @@ type silence struct {
 	since map[string]time.Time // what it was seen at when it did not answer
 }
 
-// note says what became of waiting for a node.
-func (s *silence) note(node records.Alive, answered bool) {
+// record says what became of waiting for a node.
+func (s *silence) record(node records.Alive, answered bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if answered {
@@ -181,7 +181,7 @@ func (n *Node) elsewhere(ctx context.Context, rec *records.Records, o *pendingPu
 				missing = true
 			}
 			if i >= 0 || ctx.Err() != nil {
-				n.ledger.silent.note(node, i >= 0)
+				n.ledger.silent.record(node, i >= 0)
 			}
 		}
 		if err == nil && !missing || ctx.Err() != nil {

@@ -413,9 +413,9 @@ func (r *Records) Purges(ctx context.Context, before tags.Stamp, limit int) ([]P
 	return pgx.CollectRows(rows, scanPurge)
 }
 
-// At returns the purge at a place, or ErrNotFound if the ledger has another one there, or none.
-func (r *Records) At(ctx context.Context, place Position) (Purge, error) {
-	rows, err := r.pool.Query(ctx, purgeColumns+` where sequence = $1 and mark::text = $2`, int64(place.Sequence), place.RowID)
+// At returns the purge at a position, or ErrNotFound if the ledger has another one there, or none.
+func (r *Records) At(ctx context.Context, at Position) (Purge, error) {
+	rows, err := r.pool.Query(ctx, purgeColumns+` where sequence = $1 and mark::text = $2`, int64(at.Sequence), at.RowID)
 	if err != nil {
 		return Purge{}, err
 	}

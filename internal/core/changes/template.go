@@ -6,13 +6,13 @@ import (
 	"strings"
 )
 
-// Template is a tag with places for field values: "port:{from_port}".
+// Template is a tag with placeholders for field values: "port:{from_port}".
 type Template struct {
 	text  string
 	parts []part
 }
 
-// part is literal text, or a place when field is set.
+// part is literal text, or a placeholder when field is set.
 type part struct{ literal, field string }
 
 // ParseTemplate reads a tag template.
@@ -20,19 +20,19 @@ func ParseTemplate(text string) (Template, error) {
 	t := Template{text: text}
 	err := Placeholders(text, func(literal string) {
 		t.parts = append(t.parts, part{literal: literal})
-	}, func(place string) error {
-		t.parts = append(t.parts, part{field: place})
-		if !isPath(place) {
-			return fmt.Errorf("{%s} is not a field; write {id} or {vessel.name}. Old and new values are taken alike", place)
+	}, func(placeholder string) error {
+		t.parts = append(t.parts, part{field: placeholder})
+		if !isPath(placeholder) {
+			return fmt.Errorf("{%s} is not a field; write {id} or {vessel.name}. Old and new values are taken alike", placeholder)
 		}
 		return nil
 	})
 	return t, err
 }
 
-// Placeholders calls back for the literals and the {places} of a tag template, in their order. The
-// error says what is wrong with the template, or is that of a place.
-func Placeholders(text string, literal func(string), place func(string) error) error {
+// Placeholders calls back for the literals and the {placeholders} of a tag template, in their order. The
+// error says what is wrong with the template, or is that of a placeholder.
+func Placeholders(text string, literal func(string), placeholder func(string) error) error {
 	if text == "" {
 		return fmt.Errorf("a tag needs at least one character")
 	}
@@ -48,7 +48,7 @@ func Placeholders(text string, literal func(string), place func(string) error) e
 		if !closed {
 			return fmt.Errorf("the { in %q is not closed", text)
 		}
-		if err := place(name); err != nil {
+		if err := placeholder(name); err != nil {
 			return fmt.Errorf("in %q: %w", text, err)
 		}
 		rest = after

@@ -80,18 +80,18 @@ func (p *Page) Begin(ctx context.Context, who *Visitor, source Source, skeleton 
 	return c
 }
 
-// resolve turns nodes into steps. note is told of all that the content hangs on besides the
+// resolve turns nodes into steps. covers is told of all that the content hangs on besides the
 // skeleton: which branches were taken, what variables said, what the includes are.
-func (c *Composition) resolve(steps []step, nodes []node, who *Visitor, required bool, note func(kind byte, b []byte)) []step {
+func (c *Composition) resolve(steps []step, nodes []node, who *Visitor, required bool, covers func(kind byte, b []byte)) []step {
 	for i := range nodes {
 		switch n := &nodes[i]; {
 		case n.include != nil:
-			steps = append(steps, step{include: c.get(n.include, who, required, note)})
+			steps = append(steps, step{include: c.get(n.include, who, required, covers)})
 		case n.try != nil:
-			a := &attempt{steps: c.resolve(nil, n.try.attempt, who, false, note), except: n.try.except}
+			a := &attempt{steps: c.resolve(nil, n.try.attempt, who, false, covers), except: n.try.except}
 			if failed(a.steps) {
-				note('x', nil)
-				steps = c.resolve(steps, a.except, who, required, note)
+				covers('x', nil)
+				steps = c.resolve(steps, a.except, who, required, covers)
 				break
 			}
 			steps = append(steps, step{try: a})
@@ -104,15 +104,15 @@ func (c *Composition) resolve(steps []step, nodes []node, who *Visitor, required
 					break
 				}
 			}
-			note('c', binary.BigEndian.AppendUint64(nil, uint64(which)))
-			steps = c.resolve(steps, taken, who, required, note)
+			covers('c', binary.BigEndian.AppendUint64(nil, uint64(which)))
+			steps = c.resolve(steps, taken, who, required, covers)
 		case n.vars:
 			text, err := expand(string(n.text), who, inText, c.budget)
 			if err != nil {
 				c.failed = err // parsing found no mistake, so that it is too much
 				return steps
 			}
-			note('v', text)
+			covers('v', text)
 			c.size += int64(len(text))
 			steps = append(steps, step{text: text})
 		default:
@@ -124,7 +124,7 @@ func (c *Composition) resolve(steps []step, nodes []node, who *Visitor, required
 }
 
 // get takes an include that is at hand, or begins to fetch it.
-func (c *Composition) get(in *Include, who *Visitor, required bool, note func(kind byte, b []byte)) *included {
+func (c *Composition) get(in *Include, who *Visitor, required bool, covers func(kind byte, b []byte)) *included {
 	p := &included{Include: *in, required: required && !in.Optional}
 	source, err := expand(in.Source, who, inURL, c.budget)
 	other, err2 := expand(in.Other, who, inURL, c.budget)
@@ -132,7 +132,7 @@ func (c *Composition) get(in *Include, who *Visitor, required bool, note func(ki
 		p.err = ErrLongURL
 	}
 	if p.err != nil {
-		note('e', nil)
+		covers('e', nil)
 		return p
 	}
 	p.Source, p.Other = string(source), string(other)
@@ -140,7 +140,7 @@ func (c *Composition) get(in *Include, who *Visitor, required bool, note func(ki
 	if ok {
 		p.body = body
 		c.size += int64(len(body))
-		note('p', digest[:])
+		covers('p', digest[:])
 		return p
 	}
 	c.ready = false

@@ -31,7 +31,7 @@ type Flight[H any] struct {
 	cut      bool     // a reader was cut off and may still hold a chunk: none is used again
 	size     int64
 	held     int // bytes of the last chunk that readers do not see before the end
-	keep     bool
+	kept     bool
 	sealed   bool // all of the body is there, and stays
 	ended    bool
 	err      error
@@ -70,7 +70,7 @@ const Patience = 10 * time.Second
 var ErrTooSlow = errors.New("the visitor read too slowly while others waited for the same answer")
 
 func newFlight[H any](g *Group[H], key string, stamp tags.Stamp) *Flight[H] {
-	return &Flight[H]{Stamp: stamp, group: g, key: key, wake: make(chan struct{}), keep: true}
+	return &Flight[H]{Stamp: stamp, group: g, key: key, wake: make(chan struct{}), kept: true}
 }
 
 // changed wakes everyone who waits. Under mu.
@@ -99,7 +99,7 @@ func (f *Flight[H]) Publish(h Head[H]) {
 		f.group.leave(f)
 	}
 	f.mu.Lock()
-	f.head, f.headed, f.keep = h.Value, true, h.Kept
+	f.head, f.headed, f.kept = h.Value, true, h.Kept
 	lonely := f.lonely()
 	f.changed()
 	f.mu.Unlock()
@@ -125,7 +125,7 @@ func (f *Flight[H]) Discard() {
 		f.mu.Unlock()
 		return
 	}
-	f.keep = false
+	f.kept = false
 	f.trim()
 	lonely := f.lonely()
 	f.changed()
@@ -146,13 +146,13 @@ func (f *Flight[H]) Headed() bool {
 func (f *Flight[H]) Seal() bool {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	f.sealed = f.keep
+	f.sealed = f.kept
 	return f.sealed
 }
 
 // lonely returns what to call when nobody needs the flight any more. Under mu.
 func (f *Flight[H]) lonely() func() {
-	if len(f.readers) == 0 && f.headed && !f.keep && !f.ended {
+	if len(f.readers) == 0 && f.headed && !f.kept && !f.ended {
 		return f.onLonely
 	}
 	return nil
@@ -163,7 +163,7 @@ func (f *Flight[H]) lonely() func() {
 func (f *Flight[H]) Room(ctx context.Context, expect int64) ([]byte, error) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	for !f.keep {
+	for !f.kept {
 		f.trim()
 		slowest := f.slowest()
 		if slowest == nil || f.size-slowest.at < Window {
@@ -180,12 +180,12 @@ func (f *Flight[H]) Room(ctx context.Context, expect int64) ([]byte, error) {
 	}
 	var data []byte
 	switch {
-	case !f.keep && len(f.free) > 0:
+	case !f.kept && len(f.free) > 0:
 		data = f.free[len(f.free)-1]
 		f.free = f.free[:len(f.free)-1]
-	case f.keep && expect > 0:
+	case f.kept && expect > 0:
 		data = make([]byte, 0, expect) // one piece: it becomes the stored body as it is
-	case f.keep:
+	case f.kept:
 		data = make([]byte, 0, min(Piece, max(firstPiece, f.size)))
 	default:
 		data = make([]byte, 0, Piece)
@@ -293,7 +293,7 @@ func (f *Flight[H]) Size() int64 {
 func (f *Flight[H]) Kept() bool {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	return f.keep
+	return f.kept
 }
 
 // Body returns the whole body of a kept flight, without spare capacity. Readers go on with
@@ -387,7 +387,7 @@ func (r *Reader[H]) Next(ctx context.Context, idle func()) ([]byte, error) {
 	if r.given > 0 {
 		r.at += int64(r.given)
 		r.given = 0
-		if !f.keep {
+		if !f.kept {
 			f.changed() // the leader may wait for room
 		}
 	}
@@ -447,7 +447,7 @@ func (r *Reader[H]) Close() {
 	f := r.f
 	f.mu.Lock()
 	f.remove(r)
-	if !f.keep {
+	if !f.kept {
 		f.changed()
 	}
 	lonely := f.lonely()

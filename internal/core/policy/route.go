@@ -130,8 +130,8 @@ func (d *document) tag(n ast.Node, route *Route) {
 		d.fail(n, "tags: %v", err)
 		return
 	}
-	if place, list, name, outside := t.outsideKey(&route.Key); outside {
-		d.fail(n, "tags: {%s} is not in the key, so that visitors who share an entry could disagree on its tag; add %s to key.%s", place, name, list)
+	if placeholder, list, name, outside := t.outsideKey(&route.Key); outside {
+		d.fail(n, "tags: {%s} is not in the key, so that visitors who share an entry could disagree on its tag; add %s to key.%s", placeholder, name, list)
 		return
 	}
 	route.Tags = append(route.Tags, t)

@@ -17,14 +17,14 @@ type TagTemplate struct {
 	parts []tagPart
 }
 
-// tagPart is literal text, or a place.
+// tagPart is literal text, or a placeholder.
 type tagPart struct {
 	literal string
 	from    source
 	name    string
 }
 
-// source is where the value of a place comes from.
+// source is where the value of a placeholder comes from.
 type source uint8
 
 const (
@@ -36,7 +36,7 @@ const (
 	fromCookie
 )
 
-// sources are the names of those that a place names before a colon, and of the part of the key
+// sources are the names of those that a placeholder names before a colon, and of the part of the key
 // that holds them.
 var sources = map[string]struct {
 	from source
@@ -49,21 +49,21 @@ func parseTagTemplate(text string, pathNames []string) (TagTemplate, error) {
 	t := TagTemplate{text: text}
 	err := changes.Placeholders(text, func(literal string) {
 		t.parts = append(t.parts, tagPart{literal: literal})
-	}, func(place string) error {
-		p, err := parsePlaceholder(place, pathNames)
+	}, func(placeholder string) error {
+		p, err := parsePlaceholder(placeholder, pathNames)
 		t.parts = append(t.parts, p)
 		return err
 	})
 	return t, err
 }
 
-func parsePlaceholder(place string, pathNames []string) (tagPart, error) {
-	kind, name, named := strings.Cut(place, ":")
+func parsePlaceholder(placeholder string, pathNames []string) (tagPart, error) {
+	kind, name, named := strings.Cut(placeholder, ":")
 	known, isSource := sources[kind]
 	switch {
-	case slices.Contains(pathNames, place):
-		return tagPart{from: fromPath, name: place}, nil
-	case place == "host":
+	case slices.Contains(pathNames, placeholder):
+		return tagPart{from: fromPath, name: placeholder}, nil
+	case placeholder == "host":
 		return tagPart{from: fromHost}, nil
 	case named && isSource && name != "" && (known.from != fromHeader || httprules.IsToken(name)):
 		if known.from == fromHeader {
@@ -71,18 +71,18 @@ func parsePlaceholder(place string, pathNames []string) (tagPart, error) {
 		}
 		return tagPart{from: known.from, name: name}, nil
 	}
-	if now := renamedPlaceholder(place); now != "" {
-		return tagPart{}, fmt.Errorf("{%s} is written {%s} by now", place, now)
+	if now := renamedPlaceholder(placeholder); now != "" {
+		return tagPart{}, fmt.Errorf("{%s} is written {%s} by now", placeholder, now)
 	}
-	if !named && !isSource && httprules.IsToken(place) {
-		return tagPart{}, fmt.Errorf("{%s}: the route's path has no {%s}", place, place)
+	if !named && !isSource && httprules.IsToken(placeholder) {
+		return tagPart{}, fmt.Errorf("{%s}: the route's path has no {%s}", placeholder, placeholder)
 	}
-	return tagPart{}, fmt.Errorf("{%s} is not a place; write {NAME} for a value of the path, {query:NAME}, {header:NAME}, {cookie:NAME} or {host}", place)
+	return tagPart{}, fmt.Errorf("{%s} is not a placeholder; write {NAME} for a value of the path, {query:NAME}, {header:NAME}, {cookie:NAME} or {host}", placeholder)
 }
 
-// renamedPlaceholder is how a place is written that was written with a dot before; "" if it was not.
-func renamedPlaceholder(place string) string {
-	kind, name, dotted := strings.Cut(place, ".")
+// renamedPlaceholder is how a placeholder is written that was written with a dot before; "" if it was not.
+func renamedPlaceholder(placeholder string) string {
+	kind, name, dotted := strings.Cut(placeholder, ".")
 	if !dotted || name == "" {
 		return ""
 	}
@@ -98,9 +98,9 @@ func renamedPlaceholder(place string) string {
 // String returns the template as written.
 func (t TagTemplate) String() string { return t.text }
 
-// outsideKey finds a place whose value a key does not hold: a tag may only be made of what
+// outsideKey finds a placeholder whose value a key does not hold: a tag may only be made of what
 // all who share an entry agree on. ok is false if there is none.
-func (t TagTemplate) outsideKey(spec *key.Spec) (place, list, name string, ok bool) {
+func (t TagTemplate) outsideKey(spec *key.Spec) (placeholder, list, name string, ok bool) {
 	for _, p := range t.parts {
 		held := true
 		kind := ""

@@ -30,7 +30,7 @@ func TestTagTemplates(t *testing.T) {
 		assert.Equal(t, c.want, tag)
 	}
 	for template, says := range map[string]string{
-		"": "at least one character", "a{": "not closed", "{vessel}": "has no {vessel}", "{body:x}": "is not a place", "{query:}": "is not a place", "{header:a b}": "is not a place",
+		"": "at least one character", "a{": "not closed", "{vessel}": "has no {vessel}", "{body:x}": "is not a placeholder", "{query:}": "is not a placeholder", "{header:a b}": "is not a placeholder",
 		"{path.port}": "is written {port} by now", "{header.X-Shop}": "is written {header:X-Shop} by now",
 	} {
 		_, err := parseTagTemplate(template, []string{"port"})

@@ -14,8 +14,8 @@ import (
 	"gerastic/internal/records"
 )
 
-// ruleState is what is in force: a revision with its switches.
-type ruleState struct {
+// policyState is what is in force: a revision with its switches.
+type policyState struct {
 	revision records.Revision
 	off      map[string]bool
 }
@@ -199,7 +199,7 @@ func (n *Node) enforce(revision records.Revision, off map[string]bool) error {
 		return n.cannotRead(revision, off, err)
 	}
 	n.unread.Store(nil)
-	n.rules.Store(&ruleState{revision, off})
+	n.rules.Store(&policyState{revision, off})
 	n.edge.Apply(inForce(p, off))
 	n.detect.Apply(p.Changes)
 	n.keepRules(revision, off)
@@ -220,7 +220,7 @@ func (n *Node) cannotRead(revision records.Revision, off map[string]bool, why er
 		n.log.Error("a revision does not hold on this node; what was in force before stays", "revision", revision.Number, "error", why)
 	}
 	if !sameSwitches(now.off, off) {
-		n.rules.Store(&ruleState{now.revision, off})
+		n.rules.Store(&policyState{now.revision, off})
 		n.edge.Apply(inForce(n.edge.Policy().Policy, off))
 		n.keepRules(now.revision, off)
 	}
