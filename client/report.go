@@ -28,7 +28,7 @@ type RatioRow struct {
 	OriginTimeSavedMS float64          `json:"origin_time_saved_ms" doc:"For each answer that needed no origin: what its entry's fill had cost, summed"`
 	Bytes             int64            `json:"bytes"`
 	HitLatencyMS      Percentiles      `json:"hit_latency_ms" doc:"Of hit and stale"`
-	OriginLatencyMS   Percentiles      `json:"origin_latency_ms" doc:"Of revalidated, joined and miss"`
+	OriginLatencyMS   Percentiles      `json:"origin_latency_ms" doc:"Of revalidated, joined and miss; of an application's fragments, of joined alone"`
 }
 
 // RatioReport tells what the cache saved.

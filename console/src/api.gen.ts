@@ -1032,7 +1032,7 @@ export interface components {
              * @description (requests that an answer was found for - origin requests) / requests
              */
             offload: number | null;
-            /** @description Of revalidated, joined and miss */
+            /** @description Of revalidated, joined and miss; of an application's fragments, of joined alone */
             origin_latency_ms: components["schemas"]["Percentiles"];
             /** Format: int64 */
             origin_requests: number;

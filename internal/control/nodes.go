@@ -112,7 +112,7 @@ func (m *collector) requests(out metrics) {
 		if routes[k.Route] == nil {
 			routes[k.Route] = &meter.Ratio{}
 		}
-		routes[k.Route].Count(k.Outcome, cell)
+		routes[k.Route].Count(k, cell)
 		if k.Outcome == meter.Behind {
 			continue
 		}

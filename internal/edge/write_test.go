@@ -203,7 +203,7 @@ func ratio(s *rig) *meter.Ratio { return ratioOf(s.edge) }
 func ratioOf(e *Edge) *meter.Ratio {
 	sums := &meter.Ratio{}
 	for k, c := range e.meter.Totals() {
-		sums.Count(k.Outcome, c)
+		sums.Count(k, c)
 	}
 	return sums
 }

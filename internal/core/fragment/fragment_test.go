@@ -238,9 +238,10 @@ func TestFiguresOfFragments(t *testing.T) {
 	var r meter.Ratio
 	for k, c := range s.Meter.Drain() {
 		assert.Equal(t, "site/card", k.Route)
-		r.Count(k.Outcome, c)
+		r.Count(k, c)
 	}
 	assert.EqualValues(t, 4, r.Requests)
+	assert.EqualValues(t, 1, r.OriginLatency.Count(), "who joined waited, who was to fill did not")
 	assert.EqualValues(t, 1, r.ByOutcome[meter.Hit])
 	assert.EqualValues(t, 1, r.ByOutcome[meter.Joined])
 	assert.EqualValues(t, 1, r.ByOutcome[meter.Stale])

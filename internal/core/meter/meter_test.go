@@ -33,7 +33,7 @@ func TestPromise7SumsAgree(t *testing.T) {
 	for _, cells := range []Cells{drained, m.Totals()} {
 		var sum Ratio
 		for k, c := range cells {
-			sum.Count(k.Outcome, c)
+			sum.Count(k, c)
 			assert.Equal(t, c.Requests, c.Latency.Count())
 		}
 		assert.EqualValues(t, 8000, sum.Requests)
@@ -49,7 +49,7 @@ func TestPromise7SumsAgree(t *testing.T) {
 func TestFormulas(t *testing.T) {
 	var r Ratio
 	add := func(o Outcome, n, bytes, origins int64, saved time.Duration) {
-		r.Count(o, &Cell{Requests: n, Bytes: bytes, OriginRequests: origins, Saved: saved})
+		r.Count(Key{Outcome: o}, &Cell{Requests: n, Bytes: bytes, OriginRequests: origins, Saved: saved})
 	}
 	add(Hit, 60, 6000, 0, time.Minute)
 	add(Stale, 10, 1000, 0, 10*time.Second)

@@ -49,6 +49,11 @@ func IncludeRoute(route string) string { return "edge/" + route }
 // an application (namespace/name), or an include of the edge (edge/route).
 func Within(route string) bool { return strings.Contains(route, "/") }
 
+// filledByApplication reports whether a name in figures is of an application's fragments.
+func filledByApplication(route string) bool {
+	return Within(route) && !strings.HasPrefix(route, IncludeRoute(""))
+}
+
 // Cause is why a request was no hit. Those from Unstorable on are a rule that forbade
 // storing.
 type Cause uint8

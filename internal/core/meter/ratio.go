@@ -15,11 +15,12 @@ type Ratio struct {
 	OriginTime     time.Duration
 	Saved          time.Duration
 	HitLatency     Histogram // hit and stale
-	OriginLatency  Histogram // what waited for an origin: revalidated, joined, miss
+	OriginLatency  Histogram // what waited for an origin, or for another who fills: revalidated, joined, miss
 }
 
-// Count adds a cell.
-func (r *Ratio) Count(o Outcome, c *Cell) {
+// Count adds the cell of a key.
+func (r *Ratio) Count(k Key, c *Cell) {
+	o := k.Outcome
 	r.OriginRequests += c.OriginRequests
 	r.OriginTime += c.OriginTime
 	if o == Behind {
@@ -40,6 +41,9 @@ func (r *Ratio) Count(o Outcome, c *Cell) {
 		r.HitBytes += c.Bytes
 		r.HitLatency.Add(&c.Latency)
 	case Revalidated, Joined, Miss:
+		if o == Miss && filledByApplication(k.Route) {
+			break // the look-up that gave the lease waited for nobody
+		}
 		r.OriginLatency.Add(&c.Latency)
 	}
 }

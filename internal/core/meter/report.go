@@ -42,7 +42,7 @@ func (r *Report) Count(at time.Time, k Key, cell *Cell) {
 	if r.Route != "" && k.Route != r.Route || r.Route == "" && Within(k.Route) != r.Parts {
 		return
 	}
-	r.Total.Count(k.Outcome, cell)
+	r.Total.Count(k, cell)
 	var of row
 	switch r.By {
 	case ByRoute:
@@ -58,7 +58,7 @@ func (r *Report) Count(at time.Time, k Key, cell *Cell) {
 	if r.rows[of] == nil {
 		r.rows[of] = &Ratio{}
 	}
-	r.rows[of].Count(k.Outcome, cell)
+	r.rows[of].Count(k, cell)
 }
 
 // Rows returns the rows: by time in its order, by route the one with most requests first.
