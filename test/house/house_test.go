@@ -288,6 +288,65 @@ func TestEachPackageSaysWhatItIs(t *testing.T) {
 	}
 }
 
+// quoted is a word of a document in backquotes that may be a name of the code.
+var quoted = regexp.MustCompile("`([A-Za-z][A-Za-z0-9_./]*[…]?)[^`]*`")
+
+// TestTheArchitectureNamesWhatIsThere: files, tests, and what a dot or a capital letter shows to
+// be a name of the program.
+func TestTheArchitectureNamesWhatIsThere(t *testing.T) {
+	declared, paths := map[string]bool{}, ""
+	for _, f := range files(t, func(string) bool { return true }) {
+		paths += f.path + "\n"
+		ast.Inspect(f.ast, func(n ast.Node) bool {
+			switch n := n.(type) {
+			case *ast.FuncDecl:
+				declared[n.Name.Name] = true
+			case *ast.TypeSpec:
+				declared[n.Name.Name] = true
+			case *ast.ValueSpec:
+				for _, name := range n.Names {
+					declared[name.Name] = true
+				}
+			case *ast.Field:
+				for _, name := range n.Names {
+					declared[name.Name] = true
+				}
+			}
+			return true
+		})
+	}
+	begins := func(prefix string) bool {
+		for name := range declared {
+			if strings.HasPrefix(name, prefix) {
+				return true
+			}
+		}
+		return false
+	}
+	text, err := os.ReadFile("../../docs/architecture.md")
+	require.NoError(t, err)
+	seen := 0
+	for _, match := range quoted.FindAllStringSubmatch(string(text), -1) {
+		name := match[1]
+		last := name[strings.LastIndexByte(name, '.')+1:]
+		switch {
+		case strings.HasSuffix(name, ".go"):
+			assert.Contains(t, paths, name+"\n", "there is no such file")
+		case strings.HasPrefix(name, "Test"):
+			test, open := strings.CutSuffix(name, "…")
+			assert.True(t, declared[test] || open && begins(test), "there is no test %s", name)
+		case strings.ContainsAny(name, "/…") || slices.Contains([]string{"yaml", "json", "token", "md", "owed"}, last) || last == name && strings.ToLower(name[:1]) == name[:1] || strings.Contains(last, "_"):
+			continue // a path, a room, a table's column, a header field
+		case last == name && strings.ToUpper(name[:1]) == name[:1] && !declared[name] && strings.Contains(match[0], "-"):
+			continue // a header field
+		default:
+			assert.True(t, declared[last], "there is no %s", name)
+		}
+		seen++
+	}
+	assert.Greater(t, seen, 60)
+}
+
 // TestProseIsBroken: lines of the documents fit a screen, but for tables, code and what is made
 // from the code.
 func TestProseIsBroken(t *testing.T) {
