@@ -50,6 +50,7 @@ type step struct {
 type included struct {
 	Include  // with variables filled in
 	body     []byte
+	digest   Digest // of what was at hand
 	err      error
 	done     chan struct{} // nil: it is there
 	required bool          // the page fails with it
@@ -126,21 +127,20 @@ func (c *Composition) resolve(steps []step, nodes []node, who *Visitor, required
 // get takes an include that is at hand, or begins to fetch it.
 func (c *Composition) get(in *Include, who *Visitor, required bool, covers func(kind byte, b []byte)) *included {
 	p := &included{Include: *in, required: required && !in.Optional}
-	source, err := expand(in.Source, who, inURL, c.budget)
-	other, err2 := expand(in.Other, who, inURL, c.budget)
-	if p.err = errors.Join(err, err2, c.budget.Include()); p.err == nil && max(len(source), len(other)) > MaxURL {
+	var err, err2 error
+	p.Source, err = expandURL(in.Source, who, c.budget)
+	p.Other, err2 = expandURL(in.Other, who, c.budget)
+	if p.err = errors.Join(err, err2, c.budget.Include()); p.err == nil && max(len(p.Source), len(p.Other)) > MaxURL {
 		p.err = ErrLongURL
 	}
 	if p.err != nil {
 		covers('e', nil)
 		return p
 	}
-	p.Source, p.Other = string(source), string(other)
-	body, digest, ok := c.source.Now(p.Source)
-	if ok {
-		p.body = body
-		c.size += int64(len(body))
-		covers('p', digest[:])
+	var atHand bool
+	if p.body, p.digest, atHand = c.source.Now(p.Source); atHand {
+		c.size += int64(len(p.body))
+		covers('p', p.digest[:])
 		return p
 	}
 	c.ready = false

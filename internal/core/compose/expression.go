@@ -173,6 +173,15 @@ func expand(text string, who *Visitor, where destination, budget *Budget) (b []b
 	}
 }
 
+// expandURL is expand for a URL; most have no variables.
+func expandURL(text string, who *Visitor, budget *Budget) (string, error) {
+	if !strings.Contains(text, "$(") {
+		return text, budget.Spend(int64(len(text)))
+	}
+	b, err := expand(text, who, inURL, budget)
+	return string(b), err
+}
+
 var htmlEscape = strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;", `"`, "&#34;", "'", "&#39;")
 
 // expression is the test of a when.
