@@ -288,13 +288,13 @@ func TestTablesLoseNoChange(t *testing.T) {
 func TestADebtIsNotForgotten(t *testing.T) {
 	w := watch(t, `
     - { name: log, kind: replication, database: "$DB", tables: [item], slot: debt_`+strconv.FormatInt(time.Now().UnixNano(), 10)+` }`)
+	ledger := connect(t, w.settings.Database)
 	var slot string
-	eventually(t, "the log is read", func() bool {
-		return w.content.QueryRow(ctx, `select slot_name from pg_replication_slots where database = current_database() and active`).Scan(&slot) == nil
+	eventually(t, "the slot is there, and the ledger knows", func() bool {
+		return ledger.QueryRow(ctx, `select cursor from change_source where cursor is not null`).Scan(&slot) == nil
 	})
 	w.node.Stop(ctx)
 	w.dropSlot(slot)
-	ledger := connect(t, w.settings.Database)
 	_, err := ledger.Exec(ctx, `alter table purge add constraint refuses check (not coalesce((selector->>'all')::boolean, false))`)
 	require.NoError(t, err)
 	w.start()
