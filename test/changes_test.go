@@ -470,6 +470,50 @@ func TestChangesInTheLog(t *testing.T) {
 	})
 }
 
+// TestASlotGoesWithItsSource: one that no source reads from would hold back the log for ever; one
+// that a source of another name goes on with loses nothing.
+func TestASlotGoesWithItsSource(t *testing.T) {
+	stamp := strconv.FormatInt(time.Now().UnixNano(), 10)
+	source := func(name, slot string) string {
+		return "\n    - { name: " + name + ", kind: replication, database: \"$DB\", tables: [item], publication: shown_" + stamp + ", slot: " + slot + stamp + " }"
+	}
+	w := watch(t, source("log", "one_"))
+	w.sql(`alter table item replica identity full`)
+	slots := func() (names []string) {
+		rows, err := w.content.Query(ctx, `select slot_name from pg_replication_slots where database = current_database() and active order by 1`)
+		require.NoError(t, err)
+		names, err = pgx.CollectRows(rows, pgx.RowTo[string])
+		require.NoError(t, err)
+		return names
+	}
+	apply := func(sources string) {
+		text, err := os.ReadFile(w.policy(sources))
+		require.NoError(t, err)
+		_, err = w.api.ApplyPolicy(ctx, string(text), "another source")
+		require.NoError(t, err)
+	}
+	one, two := []string{"one_" + stamp}, []string{"two_" + stamp}
+	eventually(t, "the first slot is read", func() bool { return slices.Equal(slots(), one) })
+	apply(source("log", "two_"))
+	eventually(t, "the second is read, and the first is gone", func() bool {
+		var left int
+		require.NoError(t, w.content.QueryRow(ctx, `select count(*) from pg_replication_slots where database = current_database()`).Scan(&left))
+		return left == 1 && slices.Equal(slots(), two)
+	})
+	w.sql(`update item set grp = 'second' where id = 1`)
+	w.expect("what a new slot missed is not known", "everything", "item:1", "group:old", "group:second")
+	apply(source("other", "two_"))
+	w.sql(`update item set grp = 'third' where id = 1`)
+	w.expect("a source of another name goes on", "item:1", "group:second", "group:third")
+	assert.Equal(t, two, slots())
+	apply("")
+	eventually(t, "neither slot nor publication is left", func() bool {
+		var left int
+		require.NoError(t, w.content.QueryRow(ctx, `select (select count(*) from pg_replication_slots where database = current_database()) + (select count(*) from pg_publication)`).Scan(&left))
+		return left == 0
+	})
+}
+
 func TestASlotThatHoldsBackTooMuchIsSaid(t *testing.T) {
 	w := watch(t, `
     - { name: log, kind: replication, database: "$DB", tables: [item], keep_at_most: 1B, slot: tight_`+strconv.FormatInt(time.Now().UnixNano(), 10)+` }`)

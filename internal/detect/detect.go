@@ -82,6 +82,8 @@ func (d *Detector) Apply(c policy.Changes) {
 	for _, s := range old.Sources {
 		if c.Source(s.Name) == nil {
 			d.tasks.Go(func() { d.abandon(s) })
+		} else {
+			d.tasks.Go(func() { d.abandonSlot(s) })
 		}
 	}
 	for _, s := range c.Sources {
@@ -263,27 +265,81 @@ func (d *Detector) lookAgain(database string) {
 	}
 }
 
+// leadOfAbandoned takes the lead of a source that nobody reads any more; nil if the policy names it
+// again, or another node goes on with it: that one cleans up when it has the policy, too.
+func (d *Detector) leadOfAbandoned(ctx context.Context, s *policy.Source) (*records.Records, *records.Lead) {
+	for {
+		rec, err := d.Records()
+		if err == nil {
+			var lead *records.Lead
+			if lead, err = rec.TakeLead(ctx, s.Name); lead != nil {
+				return rec, lead
+			}
+		}
+		select {
+		case <-ctx.Done():
+			if err != nil && d.life.Err() == nil {
+				d.notDropped(s, err)
+			}
+			return nil, nil
+		case <-time.After(standby / 10):
+		}
+		if known := d.Rules(); known.Source(s.Name) != nil {
+			return nil, nil
+		}
+	}
+}
+
+// notDropped says that what a source that is no more had made may still be there.
+func (d *Detector) notDropped(s *policy.Source, err error) {
+	if s.Kind == policy.Replication {
+		d.Log.Error("the slot of a source that is no more could not be dropped; drop it by hand, or it holds back the database's log", "source", s.Name, "slot", s.Slot, "error", err)
+	} else {
+		d.Log.Warn("the state of a source that is no more could not be dropped", "source", s.Name, "error", err)
+	}
+}
+
 // abandon cleans up after a source that the policy does not name any more: a slot that
 // nobody reads would hold back the database's log for ever.
 func (d *Detector) abandon(s *policy.Source) {
-	rec, err := d.Records()
-	if err != nil {
+	ctx, cancel := context.WithTimeout(d.life, 30*time.Second)
+	defer cancel()
+	rec, lead := d.leadOfAbandoned(ctx, s)
+	if lead == nil {
 		return
+	}
+	defer lead.Close()
+	if !d.abandonSlot(s) {
+		return
+	}
+	if err := rec.ForgetSource(ctx, s.Name); err != nil {
+		d.notDropped(s, err)
+	}
+}
+
+// abandonSlot drops the slot and the publication that a source had, unless some source of the policy
+// goes on with them; it reports whether that is done.
+func (d *Detector) abandonSlot(s *policy.Source) bool {
+	if s.Kind != policy.Replication {
+		return true
+	}
+	slot, publication := true, true // nobody goes on with it
+	for _, now := range d.Rules().Sources {
+		if now.Kind == policy.Replication && now.Database == s.Database {
+			slot, publication = slot && now.Slot != s.Slot, publication && now.Publication != s.Publication
+		}
 	}
 	ctx, cancel := context.WithTimeout(d.life, 30*time.Second)
 	defer cancel()
-	lead, err := rec.TakeLead(ctx, s.Name)
-	if err != nil || lead == nil {
-		return // another node does it
+	var err error
+	if slot {
+		err = dropSlot(ctx, s)
 	}
-	defer lead.Close()
-	if s.Kind == policy.Replication {
-		if err := dropSlot(ctx, s); err != nil {
-			d.Log.Error("the slot of a source that is no more could not be dropped; drop it by hand, or it holds back the database's log", "source", s.Name, "slot", s.Slot, "error", err)
-			return
-		}
+	if publication && err == nil {
+		err = dropPublication(ctx, s)
 	}
-	if err := rec.ForgetSource(ctx, s.Name); err != nil {
-		d.Log.Warn("the state of a source that is no more could not be dropped", "source", s.Name, "error", err)
+	if err != nil {
+		d.notDropped(s, err)
 	}
+	return err == nil
 }

@@ -215,10 +215,13 @@ func (w *watcher) payDebt(ctx context.Context, rec *records.Records, state *reco
 	return rec.SaveSource(ctx, *state)
 }
 
-// objectInUse is PostgreSQL's code for what another session holds.
-const objectInUse = "55006"
+// PostgreSQL's codes for what another session holds, and for what is not there.
+const (
+	objectInUse     = "55006"
+	undefinedObject = "42704"
+)
 
-// dropSlot takes slot and publication away.
+// dropSlot drops the slot of a source, if it is there.
 func dropSlot(ctx context.Context, s *policy.Source) error {
 	conn, err := pgx.Connect(ctx, s.Database)
 	if err != nil {
@@ -227,12 +230,15 @@ func dropSlot(ctx context.Context, s *policy.Source) error {
 	defer func() { _ = conn.Close(context.WithoutCancel(ctx)) }()
 	for {
 		_, err := conn.Exec(ctx, `select pg_drop_replication_slot(slot_name) from pg_replication_slots where slot_name = $1`, s.Slot)
-		if err == nil {
-			break
-		}
-		// The server notices only after a moment that the slot's reader has gone.
 		var refused *pgconn.PgError
-		if !errors.As(err, &refused) || refused.Code != objectInUse {
+		switch {
+		case err == nil:
+			return nil
+		case !errors.As(err, &refused):
+			return err
+		case refused.Code == undefinedObject: // another node was quicker
+			return nil
+		case refused.Code != objectInUse: // the server notices only after a moment that the slot's reader has gone
 			return err
 		}
 		select {
@@ -241,6 +247,15 @@ func dropSlot(ctx context.Context, s *policy.Source) error {
 		case <-time.After(100 * time.Millisecond):
 		}
 	}
+}
+
+// dropPublication drops the publication of a source, if it is there.
+func dropPublication(ctx context.Context, s *policy.Source) error {
+	conn, err := pgx.Connect(ctx, s.Database)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = conn.Close(context.WithoutCancel(ctx)) }()
 	_, err = conn.Exec(ctx, `drop publication if exists `+pgx.Identifier{s.Publication}.Sanitize())
 	return err
 }
