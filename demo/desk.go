@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"gerastic.example/client/protocol"
 	"net/http"
 	"strconv"
 	"strings"
@@ -15,6 +14,7 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 
 	"gerastic.example/client/aftercommit"
+	"gerastic.example/client/protocol"
 )
 
 // Edit is what the operations desk changes of a sailing; nil leaves a field as it is.

@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"gerastic.example/client"
+
 	"gerastic/internal/detect"
 	"gerastic/internal/node"
 	"gerastic/internal/records"

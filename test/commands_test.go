@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"gerastic.example/client"
+
 	"gerastic/internal/cli"
 )
 

@@ -22,6 +22,7 @@ import (
 
 	"gerastic.example/client"
 	"gerastic.example/client/protocol"
+
 	"gerastic/internal/node"
 )
 

@@ -23,6 +23,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"gerastic.example/client"
+
 	"gerastic/internal/localpg"
 )
 

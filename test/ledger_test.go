@@ -20,6 +20,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"gerastic.example/client"
+
 	"gerastic/internal/core/tags"
 	"gerastic/internal/node"
 	"gerastic/internal/records"

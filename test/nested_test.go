@@ -18,6 +18,7 @@ import (
 
 	"gerastic.example/client"
 	"gerastic.example/client/aftercommit"
+
 	"gerastic/internal/node"
 )
 

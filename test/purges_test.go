@@ -2,7 +2,6 @@ package test
 
 import (
 	"fmt"
-	"gerastic.example/client/protocol"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -14,6 +13,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"gerastic.example/client"
+	"gerastic.example/client/protocol"
+
 	"gerastic/internal/node"
 )
 

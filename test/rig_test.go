@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"gerastic.example/client"
+
 	"gerastic/console"
 	"gerastic/demo"
 	"gerastic/internal/node"

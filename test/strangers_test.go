@@ -21,6 +21,7 @@ import (
 
 	"gerastic.example/client"
 	"gerastic.example/client/protocol"
+
 	"gerastic/internal/cli"
 	"gerastic/internal/detect"
 	"gerastic/internal/node"

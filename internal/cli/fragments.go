@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"gerastic.example/client"
+
 	"gerastic/internal/core/policy"
 )
 

@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"gerastic.example/client"
+
 	"gerastic/internal/core/policy"
 )
 

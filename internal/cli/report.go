@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"gerastic.example/client"
+
 	"gerastic/internal/core/meter"
 )
 

@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"gerastic.example/client"
+
 	"gerastic/internal/node"
 )
 

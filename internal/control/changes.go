@@ -15,6 +15,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"gerastic.example/client"
+
 	"gerastic/internal/core/changes"
 	"gerastic/internal/core/meter"
 	"gerastic/internal/core/policy"

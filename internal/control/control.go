@@ -19,6 +19,7 @@ import (
 	"github.com/go-chi/chi/v5/middleware"
 
 	"gerastic.example/client"
+
 	"gerastic/internal/core/barrier"
 	"gerastic/internal/core/fragment"
 	"gerastic/internal/core/meter"

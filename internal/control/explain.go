@@ -10,6 +10,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"gerastic.example/client"
+
 	"gerastic/internal/core/decide"
 	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/policy"

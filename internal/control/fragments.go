@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"gerastic.example/client/protocol"
 	"io"
 	"net/http"
 	"net/url"
@@ -18,6 +17,8 @@ import (
 	"github.com/klauspost/compress/gzip"
 
 	"gerastic.example/client"
+	"gerastic.example/client/protocol"
+
 	"gerastic/internal/core/fill"
 	"gerastic/internal/core/fragment"
 	"gerastic/internal/core/httprules"

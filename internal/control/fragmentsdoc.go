@@ -6,6 +6,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"gerastic.example/client/protocol"
+
 	"gerastic/internal/records"
 )
 

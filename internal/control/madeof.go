@@ -10,6 +10,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"gerastic.example/client"
+
 	"gerastic/internal/core/key"
 	"gerastic/internal/core/meter"
 	"gerastic/internal/core/policy"

@@ -9,6 +9,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"gerastic.example/client"
+
 	"gerastic/internal/core/meter"
 	"gerastic/internal/gate"
 	"gerastic/internal/records"

@@ -10,6 +10,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"gerastic.example/client"
+
 	"gerastic/internal/core/policy"
 	"gerastic/internal/core/store"
 	"gerastic/internal/core/tags"

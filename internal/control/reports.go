@@ -9,6 +9,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"gerastic.example/client"
+
 	"gerastic/internal/core/meter"
 	"gerastic/internal/core/policy"
 	"gerastic/internal/records"

@@ -11,6 +11,7 @@ import (
 	"github.com/danielgtaylor/huma/v2/sse"
 
 	"gerastic.example/client"
+
 	"gerastic/internal/core/meter"
 	"gerastic/internal/edge"
 	"gerastic/internal/records"

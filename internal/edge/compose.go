@@ -5,12 +5,13 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"gerastic.example/client/protocol"
 	"io"
 	"net/http"
 	"slices"
 	"strconv"
 	"time"
+
+	"gerastic.example/client/protocol"
 
 	"gerastic/internal/coding"
 	"gerastic/internal/core/compose"

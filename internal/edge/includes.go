@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"gerastic.example/client/protocol"
 	"maps"
 	"net/http"
 	"net/url"
@@ -12,6 +11,8 @@ import (
 	"sync"
 	"sync/atomic"
 	"time"
+
+	"gerastic.example/client/protocol"
 
 	"gerastic/internal/core/compose"
 	"gerastic/internal/core/decide"

@@ -3,8 +3,9 @@ package edge
 import (
 	"crypto/sha256"
 	"errors"
-	"gerastic.example/client/protocol"
 	"net/http"
+
+	"gerastic.example/client/protocol"
 
 	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/meter"

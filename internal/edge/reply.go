@@ -2,7 +2,6 @@ package edge
 
 import (
 	"fmt"
-	"gerastic.example/client/protocol"
 	"math"
 	"mime/multipart"
 	"net/http"
@@ -10,6 +9,8 @@ import (
 	"slices"
 	"strconv"
 	"time"
+
+	"gerastic.example/client/protocol"
 
 	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/key"

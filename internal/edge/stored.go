@@ -1,12 +1,13 @@
 package edge
 
 import (
-	"gerastic.example/client/protocol"
 	"maps"
 	"net/http"
 	"slices"
 	"strings"
 	"time"
+
+	"gerastic.example/client/protocol"
 
 	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/meter"

@@ -1,12 +1,13 @@
 package edge
 
 import (
-	"gerastic.example/client/protocol"
 	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
+
+	"gerastic.example/client/protocol"
 
 	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/key"

@@ -2,11 +2,12 @@ package edge
 
 import (
 	"fmt"
-	"gerastic/internal/fetch"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
+
+	"gerastic/internal/fetch"
 )
 
 // TestWhatKeysLeaveOutIsTold once, when it comes with a large share of a route's requests.

@@ -1,10 +1,11 @@
 package fetch
 
 import (
-	"gerastic.example/client/protocol"
 	"slices"
 	"strings"
 	"time"
+
+	"gerastic.example/client/protocol"
 
 	"gerastic/internal/core/barrier"
 	"gerastic/internal/core/httprules"

@@ -1,12 +1,13 @@
 package fetch
 
 import (
-	"gerastic.example/client/protocol"
 	"io"
 	"log"
 	"net/http"
 	"net/http/httputil"
 	"time"
+
+	"gerastic.example/client/protocol"
 
 	"gerastic/internal/core/compose"
 	"gerastic/internal/core/httprules"

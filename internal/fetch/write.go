@@ -2,12 +2,13 @@ package fetch
 
 import (
 	"context"
-	"gerastic.example/client/protocol"
 	"net/http"
 	"net/http/httptrace"
 	"net/url"
 	"sync/atomic"
 	"time"
+
+	"gerastic.example/client/protocol"
 
 	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/key"

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"gerastic.example/client/protocol"
 	"log/slog"
 	"net/http"
 	"path/filepath"
@@ -12,6 +11,8 @@ import (
 	"sync"
 	"sync/atomic"
 	"time"
+
+	"gerastic.example/client/protocol"
 
 	"gerastic/internal/control"
 	"gerastic/internal/core/barrier"

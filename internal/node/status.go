@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"gerastic.example/client"
+
 	"gerastic/internal/records"
 )
 

@@ -21,6 +21,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"gerastic.example/client"
+
 	"gerastic/demo"
 	"gerastic/internal/localpg"
 	"gerastic/internal/node"

@@ -2,8 +2,9 @@ package changes
 
 import (
 	"fmt"
-	"gerastic.example/client/protocol"
 	"strings"
+
+	"gerastic.example/client/protocol"
 )
 
 // Template is a tag with placeholders for field values: "port:{from_port}".

@@ -3,7 +3,6 @@ package fill
 import (
 	"context"
 	"errors"
-	"gerastic/internal/core/tags"
 	"io"
 	"strings"
 	"sync"
@@ -13,6 +12,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"gerastic/internal/core/tags"
 )
 
 var ctx = context.Background()

@@ -2,7 +2,6 @@ package fill
 
 import (
 	"fmt"
-	"gerastic/internal/core/tags"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -10,6 +9,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"gerastic/internal/core/tags"
 )
 
 var noon = time.Date(2026, 5, 17, 12, 0, 0, 0, time.UTC)

@@ -4,13 +4,14 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
-	"gerastic.example/client/protocol"
 	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
 	"unicode/utf8"
+
+	"gerastic.example/client/protocol"
 
 	"gerastic/internal/core/barrier"
 	"gerastic/internal/core/decide"

@@ -1,10 +1,11 @@
 package outbound
 
 import (
-	"gerastic.example/client/protocol"
 	"net/netip"
 	"slices"
 	"strings"
+
+	"gerastic.example/client/protocol"
 
 	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/key"

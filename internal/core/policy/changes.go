@@ -1,13 +1,14 @@
 package policy
 
 import (
-	"gerastic.example/client/protocol"
 	"regexp"
 	"slices"
 	"strings"
 	"time"
 
 	"github.com/goccy/go-yaml/ast"
+
+	"gerastic.example/client/protocol"
 
 	"gerastic/internal/core/changes"
 	"gerastic/internal/core/tags"

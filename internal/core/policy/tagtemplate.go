@@ -2,9 +2,10 @@ package policy
 
 import (
 	"fmt"
-	"gerastic.example/client/protocol"
 	"slices"
 	"strings"
+
+	"gerastic.example/client/protocol"
 
 	"gerastic/internal/core/changes"
 	"gerastic/internal/core/httprules"

@@ -1,11 +1,12 @@
 package policy
 
 import (
-	"gerastic.example/client/protocol"
 	"slices"
 	"strings"
 
 	"github.com/goccy/go-yaml/ast"
+
+	"gerastic.example/client/protocol"
 
 	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/key"

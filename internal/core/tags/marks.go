@@ -3,13 +3,14 @@ package tags
 import (
 	"errors"
 	"fmt"
-	"gerastic.example/client/protocol"
 	"maps"
 	"math"
 	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
+
+	"gerastic.example/client/protocol"
 )
 
 // Stamp is a place in the ledger. The zero stamp is before every purge.
