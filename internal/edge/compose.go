@@ -149,7 +149,7 @@ func (x *exchange) composed(c *compose.Composition, status int, chosen httprules
 	if status == http.StatusOK {
 		h["Etag"] = []string{etag}
 	}
-	x.reply(reply{status: status, judged: httprules.Header{"Etag": {etag}}, received: x.began, make: func() []byte {
+	x.reply(&reply{status: status, judged: httprules.Header{"Etag": {etag}}, received: x.began, make: func() []byte {
 		if chosen != httprules.Identity {
 			h["Content-Encoding"] = []string{string(chosen)}
 			body = x.edge.coder.Quickly(chosen, body)

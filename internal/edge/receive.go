@@ -117,7 +117,7 @@ func (x *exchange) stream(s share, h *fetch.Head, status httprules.CacheStatus) 
 	}
 	if !h.Composes {
 		r.arriving = &arriving{Head: h, share: s}
-		x.reply(r)
+		x.reply(&r)
 		return
 	}
 	if !x.hold(r.entry, r.held) {
@@ -134,7 +134,7 @@ func (x *exchange) stream(s share, h *fetch.Head, status httprules.CacheStatus) 
 	}
 	r.whole, r.parts, r.held = body, noParts, 0 // it is not a skeleton after all
 	x.w.Header()["Content-Length"] = []string{strconv.Itoa(len(body))}
-	x.reply(r)
+	x.reply(&r)
 }
 
 // headOfArriving writes the head of an answer that arrives, but for its status.

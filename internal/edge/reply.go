@@ -48,9 +48,9 @@ const (
 )
 
 // reply writes the answer.
-func (x *exchange) reply(r reply) {
+func (x *exchange) reply(r *reply) {
 	if httprules.Conditional(x.req.Header) && httprules.NotModified(x.req.Header, r.status, r.judged, r.received) {
-		x.notModified(&r)
+		x.notModified(r)
 		return
 	}
 	if r.held > 0 && !x.hold(r.entry, r.held) {
@@ -63,7 +63,7 @@ func (x *exchange) reply(r reply) {
 	if r.arriving != nil && len(r.arriving.Trailers) > 0 {
 		x.w.Header()["Trailer"] = r.arriving.Trailers // announced, so that the answer is sent in chunks
 	}
-	if x.wantsPart(&r) && x.sendParts(&r) {
+	if x.wantsPart(r) && x.sendParts(r) {
 		return
 	}
 	if a := r.arriving; a != nil {

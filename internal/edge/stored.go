@@ -17,8 +17,7 @@ import (
 // serve answers from an entry. For a hit, status may be zero: the entry has the line
 // prepared.
 func (x *exchange) serve(entry *store.Entry, outcome meter.Outcome, status httprules.CacheStatus) {
-	doubtful := entry == x.in.Entry && x.in.Doubtful()
-	x.volatileLines(entry, status)
+	doubtful := x.volatileLines(entry, status)
 	x.sample.Outcome = outcome
 	if outcome == meter.Hit || outcome == meter.Stale {
 		x.sample.Saved = entry.Cost()
@@ -37,17 +36,19 @@ func (x *exchange) serve(entry *store.Entry, outcome meter.Outcome, status httpr
 	if doubtful {
 		askFirst(h)
 	}
-	x.reply(reply{
+	x.reply(&reply{
 		status: entry.Status, judged: encoded.Header, received: entry.Received, own: x.own,
 		whole: encoded.Body, parts: severalParts, entry: entry, held: int64(len(encoded.Body)),
 	})
 }
 
-// volatileLines writes those lines of an entry's header that are others with each answer.
-func (x *exchange) volatileLines(entry *store.Entry, status httprules.CacheStatus) {
+// volatileLines writes those lines of an entry's header that are others with each answer; it reports
+// whether the entry may be out of date.
+func (x *exchange) volatileLines(entry *store.Entry, status httprules.CacheStatus) (doubtful bool) {
 	h := x.w.Header()
 	age, line, control := entry.VolatileLines(x.began)
-	explains, doubtful := x.explains(), entry == x.in.Entry && x.in.Doubtful()
+	explains := x.explains()
+	doubtful = entry == x.in.Entry && x.in.Doubtful()
 	if status != (httprules.CacheStatus{}) || explains || doubtful {
 		if status == (httprules.CacheStatus{}) {
 			status.HasTTL, status.TTL = true, int64(entry.Freshness.Remaining(x.began)/time.Second)
@@ -67,6 +68,7 @@ func (x *exchange) volatileLines(entry *store.Entry, status httprules.CacheStatu
 	if control != nil {
 		h["Cache-Control"] = control
 	}
+	return doubtful
 }
 
 // askFirst tells those who keep an answer that they must ask before they use it again: what
