@@ -368,8 +368,8 @@ func TestWhatIsNotStoredReservesNothing(t *testing.T) {
 	}
 	assert.Eventually(t, func() bool {
 		f := s.edge.store.Figures()
-		return s.asked.Load() == 3 && s.edge.fetch.Flights.Aloft() == 3 && f.Reserved < 1<<20
-	}, 5*time.Second, time.Millisecond)
+		return s.asked.Load() == 3 && s.edge.fetch.Flights.Aloft() == 3 && s.edge.fetch.Flights.Len() == 0 && f.Reserved < 1<<20
+	}, 5*time.Second, time.Millisecond, "all three are under way, and are not kept any more")
 	s.answer(text("page", "Cache-Control: max-age=600"))
 	s.get("/small")
 	assert.Contains(t, s.get("/small").state, "hit")
