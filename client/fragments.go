@@ -172,14 +172,14 @@ func (s *Fragments) load(ctx context.Context, all []Fragment, renew bool, fill f
 // notDated is the stamp of what was found as of no particular purge.
 const notDated = math.MaxUint64
 
-// maxKeys is how many wanted go into one call.
+// maxKeys is how many fragments go into one call.
 const maxKeys = 1000
 
 // loading is one load under way.
 type loading struct {
 	*Fragments
 	ctx    context.Context
-	page   *page // that the wanted go into; may be nil
+	page   *page // that the fragments go into; may be nil
 	report *report
 	depth  int
 	fresh  bool // they go into a fragment, so that nothing stale will do

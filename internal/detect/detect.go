@@ -313,7 +313,7 @@ func (d *Detector) abandon(s *policy.Source) {
 		return
 	}
 	if err := rec.ForgetSource(ctx, s.Name); err != nil {
-		d.notDropped(s, err)
+		d.Log.Warn("the state of a source that is no more could not be dropped", "source", s.Name, "error", err)
 	}
 }
 
