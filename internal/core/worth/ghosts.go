@@ -1,0 +1,105 @@
+package worth
+
+// ghost remembers the use of what left. A tag of its key's hash is enough: taking one for another
+// is rare, and costs a little time only.
+type ghost struct {
+	tag  uint32
+	use  float32 // 0: nobody
+	when uint32
+	cost float32
+}
+
+// ghosts are a table of small buckets that grows by one bucket at a time (linear hashing; Litwin,
+// 1980), so that growing never takes long.
+type ghosts struct {
+	chunks [][]bucket
+	count  uint32 // of buckets
+}
+
+type bucket [4]ghost
+
+const bucketChunk = 256
+
+func (g *ghosts) bucket(i uint32) *bucket { return &g.chunks[i/bucketChunk][i%bucketChunk] }
+
+// of is the bucket of a tag.
+func (g *ghosts) of(tag uint32) uint32 {
+	level := uint32(1)
+	for level <= g.count/2 {
+		level <<= 1
+	}
+	// level ≤ count < 2·level: the buckets below count-level have been split.
+	if i := tag % (2 * level); i < g.count {
+		return i
+	}
+	return tag % level
+}
+
+// grow makes room for so many, two buckets at most at a time.
+func (g *ghosts) grow(entries int64) {
+	for range 2 {
+		if g.count > 0 && int64(g.count)*int64(len(bucket{})) >= entries {
+			return
+		}
+		if g.count%bucketChunk == 0 {
+			g.chunks = append(g.chunks, make([]bucket, bucketChunk))
+		}
+		g.count++
+		if g.count == 1 {
+			continue
+		}
+		level := uint32(1)
+		for level <= g.count/2 {
+			level <<= 1
+		}
+		if level == g.count {
+			level >>= 1
+		}
+		g.split(g.count-1-level, g.count-1)
+	}
+}
+
+// split moves those of a bucket that belong to a new one.
+func (g *ghosts) split(from, to uint32) {
+	old, fresh := g.bucket(from), g.bucket(to)
+	n := 0
+	for i := range old {
+		if old[i].use > 0 && g.of(old[i].tag) == to {
+			fresh[n], n = old[i], n+1
+			old[i] = ghost{}
+		}
+	}
+}
+
+// take returns the ghost of a hash; nil if there is none.
+func (g *ghosts) take(hash uint64) *ghost {
+	if g.count == 0 {
+		return nil
+	}
+	b := g.bucket(g.of(uint32(hash)))
+	for i := range b {
+		if b[i].tag == uint32(hash) && b[i].use > 0 {
+			return &b[i]
+		}
+	}
+	return nil
+}
+
+// put remembers one in place of that of its bucket whose use counts least now.
+func (g *ghosts) put(s *shelf, one ghost) {
+	if g.count == 0 {
+		return
+	}
+	b := g.bucket(g.of(one.tag))
+	least, at := float32(0), 0
+	for i := range b {
+		if b[i].use == 0 || b[i].tag == one.tag {
+			at = i
+			break
+		}
+		if left := b[i].use * s.decay(b[i].when); i == 0 || left < least {
+			least, at = left, i
+		}
+	}
+	b[at] = one
+}

@@ -1,0 +1,116 @@
+package worth
+
+// Trials are small copies of a policy that see the same share of the keys.
+type Trials struct {
+	bits uint // keys whose hash begins with so many zeros are seen
+	all  []*Trial
+}
+
+const (
+	// fewest is how many entries a copy has at least, before it sees only a share of the keys.
+	fewest = 2048
+	// mostBits: at least one key of 32 is seen.
+	mostBits = 5
+)
+
+// NewTrials returns no copies yet.
+func NewTrials() *Trials { return &Trials{} }
+
+// Trial is one copy, with a temper and a capacity of its own.
+type Trial struct {
+	shelf    *shelf
+	capacity int64 // of the store that it stands for
+	places   map[uint64]uint32
+	free     []uint32
+	high     uint32 // places given out
+
+	// Requests and Hits are what it saw, and Cost and Saved the fills that these would have
+	// taken, and that its entries saved.
+	Requests, Hits int64
+	Cost, Saved    float64
+	taken          float64
+}
+
+// Add adds a copy that stands for a store of so many bytes.
+func (ts *Trials) Add(capacity int64, temper Temper) *Trial {
+	t := &Trial{shelf: newShelf(capacity, temper, uint64(len(ts.all))*0x9E3779B97F4A7C15), capacity: capacity, places: map[uint64]uint32{}}
+	ts.all = append(ts.all, t)
+	return t
+}
+
+// Use tells of a use of something, whether the store had it or not; entries is how many the store
+// has.
+func (ts *Trials) Use(hash uint64, size int64, cost float32, entries int64) {
+	if ts.bits < mostBits && entries>>(ts.bits+1) >= fewest {
+		ts.bits++
+		for _, t := range ts.all {
+			t.thin(ts.bits)
+		}
+	}
+	if !seen(hash, ts.bits) {
+		return
+	}
+	for _, t := range ts.all {
+		t.use(hash, size, cost)
+	}
+}
+
+// seen reports whether a key is of the share that is seen.
+func seen(hash uint64, bits uint) bool { return hash>>(64-bits) == 0 }
+
+// TakeSaved returns what was saved since it was called the last time.
+func (t *Trial) TakeSaved() float64 {
+	saved := t.Saved - t.taken
+	t.taken = t.Saved
+	return saved
+}
+
+// thin leaves it the keys that are still seen, and their share of the capacity.
+func (t *Trial) thin(bits uint) {
+	t.shelf.capacity = t.capacity >> bits
+	for hash, place := range t.places {
+		if !seen(hash, bits) {
+			t.remove(hash, place)
+		}
+	}
+}
+
+func (t *Trial) use(hash uint64, size int64, cost float32) {
+	t.Requests++
+	t.Cost += float64(cost)
+	if place, ok := t.places[hash]; ok {
+		t.Hits++
+		t.Saved += float64(cost)
+		t.shelf.use(place)
+		return
+	}
+	if size > t.shelf.capacity {
+		return
+	}
+	for t.shelf.bytes+bytesOf(units(size)) > t.shelf.capacity {
+		place, ok := t.shelf.victim()
+		if !ok {
+			return
+		}
+		t.remove(t.shelf.slots.at(place).hash, place)
+	}
+	place := t.place()
+	t.places[hash] = place
+	t.shelf.add(place, hash, size, cost)
+}
+
+func (t *Trial) place() uint32 {
+	if n := len(t.free); n > 0 {
+		place := t.free[n-1]
+		t.free = t.free[:n-1]
+		return place
+	}
+	t.high++
+	return t.high - 1
+}
+
+func (t *Trial) remove(hash uint64, place uint32) {
+	t.shelf.remove(place)
+	delete(t.places, hash)
+	t.free = append(t.free, place)
+}

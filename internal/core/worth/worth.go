@@ -1,0 +1,86 @@
+package worth
+
+import "time"
+
+// Policy says who goes when a store is full. It is used by one goroutine at a time.
+type Policy struct {
+	shelf  *shelf
+	trials *Trials
+	trial  []*Trial // one for each of tempers
+	scores [len(tempers)]float64
+	seen   int64 // uses since the tempers were compared
+	chosen int
+}
+
+// tempers are those among which the policy chooses.
+var tempers = [...]Temper{
+	{0.5, 1.0}, {0.5, 1.6}, {2, 1.0}, {2, 1.6}, {8, 1.0}, {8, 1.6}, {32, 1.0}, {32, 1.6},
+}
+
+// firstTemper is the one until something is known.
+const firstTemper = 4
+
+// New returns a policy for so many bytes; seed is where its chance begins.
+func New(capacity int64, seed uint64) *Policy {
+	p := &Policy{shelf: newShelf(capacity, tempers[firstTemper], seed), trials: NewTrials(), chosen: firstTemper}
+	for _, temper := range tempers {
+		p.trial = append(p.trial, p.trials.Add(capacity, temper))
+	}
+	return p
+}
+
+// Add tells of an entry that came: at a place that is free, of so many bytes, whose fill takes
+// cost.
+func (p *Policy) Add(place uint32, hash uint64, size int64, cost time.Duration) {
+	p.shelf.add(place, hash, size, float32(cost))
+	p.try(place)
+}
+
+// Use tells that a request was answered from an entry.
+func (p *Policy) Use(place uint32) {
+	p.shelf.use(place)
+	p.try(place)
+}
+
+// Remove tells that an entry is gone, for whatever reason.
+func (p *Policy) Remove(place uint32) { p.shelf.remove(place) }
+
+// Resize tells that an entry takes more or less than before.
+func (p *Policy) Resize(place uint32, size int64) { p.shelf.resize(place, size) }
+
+// Victim names who is to go next; ok is false if nobody is there. It stays until Remove.
+func (p *Policy) Victim() (place uint32, ok bool) { return p.shelf.victim() }
+
+// Worth is what an entry saves for each of its bytes: in ns of its origin's time, for each of
+// the uses that count now.
+func (p *Policy) Worth(place uint32) float64 { return p.shelf.worth(place) }
+
+// Uses is how often an entry was used, those long ago counting less.
+func (p *Policy) Uses(place uint32) float64 {
+	e := p.shelf.slots.at(place)
+	return float64(e.use) * float64(p.shelf.decay(e.when))
+}
+
+// Temper is how it judges now.
+func (p *Policy) Temper() Temper { return p.shelf.temper }
+
+// try tells the small copies, and now and then takes over the temper of the best.
+func (p *Policy) try(place uint32) {
+	e := p.shelf.slots.at(place)
+	p.trials.Use(e.hash, bytesOf(e.size), e.cost, p.shelf.count)
+	if p.seen++; p.seen < 2*max(p.shelf.count, fewest) {
+		return
+	}
+	p.seen = 0
+	best := p.chosen
+	for i, t := range p.trial {
+		p.scores[i] = p.scores[i]/2 + t.TakeSaved()
+	}
+	for i, score := range p.scores {
+		if score > p.scores[best] && score > 1.005*p.scores[p.chosen] {
+			best = i
+		}
+	}
+	p.chosen = best
+	p.shelf.temper = tempers[best]
+}
