@@ -5,7 +5,7 @@ import (
 	"io"
 	"runtime"
 	"sync"
-	"weak"
+	"time"
 
 	"github.com/andybalholm/brotli"
 	"github.com/klauspost/compress/gzip"
@@ -17,41 +17,47 @@ import (
 	"gerastic/internal/tasks"
 )
 
-// Coder gives stored identity answers their other codings, behind visitors; until they
-// are there, visitors get them plain. What does not gain a tenth is left plain. So many
-// workers leave half of the cores to visitors. What waits is not held: an entry that leaves
-// the store meanwhile is gone, and one that finds the queue full is asked for again by its
+// Coder makes the coded forms of stored identity answers, one at a time, behind the visitors who
+// would like them; until one is there, they get another. What does not gain a tenth is left plain.
+// So many workers leave half of the cores to visitors. What waits is not held: an entry that
+// leaves the store meanwhile is gone, and one that finds the queue full is asked for again by its
 // next hit.
 type Coder struct {
 	store *store.Memory
 	marks *tags.Marks
 	tasks *tasks.Group
-	queue chan weak.Pointer[store.Entry]
+	queue chan job
 
 	thorough, quick map[httprules.Coding]*sync.Pool // of writers
 }
 
-// maxWaiting is how many entries may wait for their codings.
+// job is a form that is to be made.
+type job struct {
+	entry  store.Ref
+	coding httprules.Coding
+}
+
+// maxWaiting is how many forms may wait.
 const maxWaiting = 1024
 
 // New returns a coder whose workers end with the group of tasks.
 func New(stored *store.Memory, marks *tags.Marks, workers *tasks.Group) *Coder {
-	c := &Coder{store: stored, marks: marks, tasks: workers, queue: make(chan weak.Pointer[store.Entry], maxWaiting), thorough: thorough(), quick: quick()}
+	c := &Coder{store: stored, marks: marks, tasks: workers, queue: make(chan job, maxWaiting), thorough: thorough(), quick: quick()}
 	for range max(1, runtime.GOMAXPROCS(0)/2) {
 		workers.Go(c.work)
 	}
 	return c
 }
 
-// Want asks for an entry's codings, unless that was done.
-func (c *Coder) Want(entry *store.Entry) {
-	if !entry.Compress || len(entry.Body) == 0 || !entry.Coding.CompareAndSwap(store.NotCoded, store.ToBeCoded) {
+// Want asks for a coded form of a stored answer, unless it is being made, or would not gain.
+func (c *Coder) Want(entry *store.Entry, coding httprules.Coding) {
+	if !entry.Compress || len(entry.Body) == 0 || !entry.Wants(coding) {
 		return
 	}
 	select {
-	case c.queue <- weak.Make(entry):
+	case c.queue <- job{entry.Ref(), coding}:
 	default:
-		entry.Coding.Store(store.NotCoded)
+		entry.NotEncoded(coding)
 	}
 }
 
@@ -59,8 +65,8 @@ func (c *Coder) work() {
 	for {
 		select {
 		case waiting := <-c.queue:
-			if entry := waiting.Value(); entry != nil {
-				c.code(entry)
+			if entry := c.store.Get(waiting.entry); entry != nil {
+				c.code(entry, waiting.coding)
 			}
 		case <-c.tasks.Life().Done():
 			return
@@ -68,50 +74,17 @@ func (c *Coder) work() {
 	}
 }
 
-// code makes an entry's codings. They are for the one that renewed it meanwhile with the same
-// body, if there is one. Where one is being renewed at the same moment, nobody may have got
-// them: then they are asked for again.
-func (c *Coder) code(entry *store.Entry) {
-	done := store.Coded
-	for _, coding := range httprules.Codings {
-		if c.tasks.Life().Err() != nil || entry.Latest().Judge(c.marks) == tags.Dropped {
-			return // a purge was faster
-		}
-		if entry.Latest().Encoded(coding).Coding == coding {
-			continue
-		}
-		if coded := c.encode(coding, entry.Body); len(coded) < len(entry.Body)*9/10 && !c.give(entry, coding, coded) {
-			done = store.NotCoded
-		}
-	}
-	entry.Coding.Store(done)
-	entry.Latest().Coding.Store(done)
-}
-
-// give adds a form to the latest of those that have the body; false if that left meanwhile, and
-// no other has come yet.
-func (c *Coder) give(entry *store.Entry, coding httprules.Coding, body []byte) bool {
-	for latest := entry.Latest(); ; latest = entry.Latest() {
-		added := c.store.AddEncoded(latest, coding, body)
-		if entry.Latest() == latest {
-			return added || !latest.IsRemoved() // else there is no room for it
-		}
-	}
-}
-
-// TakeOver gives an entry the codings of the one that it renews, whose body it has.
-func (c *Coder) TakeOver(entry, before *store.Entry) {
-	if !entry.Compress {
+// code makes a form, unless a purge was faster.
+func (c *Coder) code(entry *store.Entry, coding httprules.Coding) {
+	if entry.Judge(c.marks) == tags.Dropped || entry.Encoded(coding).Coding == coding {
+		entry.NotEncoded(coding)
 		return
 	}
-	before.Renewed(entry) // first: what is made from now on comes to this one
-	for _, coding := range httprules.Codings {
-		if form := before.Encoded(coding); form.Coding == coding && entry.Encoded(coding).Coding != coding {
-			c.store.AddEncoded(entry, coding, form.Body)
-		}
-	}
-	if before.Coding.Load() == store.Coded {
-		entry.Coding.Store(store.Coded)
+	began := time.Now()
+	if coded := c.encode(coding, entry.Body); len(coded) < len(entry.Body)*9/10 {
+		c.store.AddEncoded(entry, coding, coded, time.Since(began))
+	} else {
+		entry.Useless(coding)
 	}
 }
 

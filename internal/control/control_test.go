@@ -58,7 +58,7 @@ func (e fakeEdge) Watches() int                                   { return 0 }
 func newControl(t *testing.T) (*Control, *fakeNode) {
 	p, err := policy.Parse("test.yaml", []byte("version: 1\norigins: [{ name: site, url: http://127.0.0.1:1 }]\nroutes: [{ name: ports, match: { path: \"/ports/{port}\" }, key: { query: { only: [page] } } }]\n"), nil)
 	require.NoError(t, err)
-	n, stored := &fakeNode{}, store.NewMemory(1<<20, store.LeastRecentlyUsed())
+	n, stored := &fakeNode{}, store.NewMemory(1<<20, time.Now())
 	c := New(Config{
 		Node: n, Edge: fakeEdge{&policy.InForce{Policy: p}}, Store: stored, Barrier: barrier.New(tags.NewMarks(0, 100), stored), Meter: &meter.Meter{},
 		Console: fstest.MapFS{"index.html": {Data: []byte("the console")}}, Log: slog.New(slog.DiscardHandler), Now: time.Now, Hosts: []string{"console.example"},

@@ -440,7 +440,7 @@ func TestPromise6IncludesShareOneBudget(t *testing.T) {
 		"/composed/more": text(strings.Repeat(`<esi:include src="/piece/large"/>`, 8)),
 	})
 	k.serve("/piece/large", text(large, "Cache-Control: no-store"))
-	s.edge.store = store.NewMemory(512<<20, store.LeastRecentlyUsed())
+	s.edge.store = store.NewMemory(512<<20, time.Now())
 	before := heap()
 	var most int64
 	var mu sync.Mutex

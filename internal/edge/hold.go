@@ -8,10 +8,10 @@ import (
 	"gerastic/internal/core/store"
 )
 
-// hold accounts for what is held while a visitor reads: an entry, or so many bytes of what is
+// hold accounts for what is held while a visitor reads: an entry, in a form, or so many bytes of what is
 // none; where there is no room for these, a place among what goes at visitors' pace bounds
 // them. It reports false if there is none either.
-func (x *exchange) hold(entry *store.Entry, bytes int64) bool {
+func (x *exchange) hold(entry *store.Entry, form *store.Encoded, bytes int64) bool {
 	w := x.w
 	switch {
 	case bytes < store.HoldFrom || x.depth > 0 || x.r.Method == http.MethodHead:
@@ -19,7 +19,7 @@ func (x *exchange) hold(entry *store.Entry, bytes int64) bool {
 		moved := new(atomic.Int64)
 		moved.Store(time.Now().UnixNano())
 		x.moved = moved
-		x.holder = x.edge.store.Hold(entry, func() {
+		x.holder = x.edge.store.Hold(entry, form, func() {
 			if time.Since(time.Unix(0, moved.Load())) > standsStill {
 				_ = http.NewResponseController(w).SetWriteDeadline(time.Unix(1, 0))
 			}

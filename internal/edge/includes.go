@@ -135,7 +135,7 @@ func (s *includes) Now(raw string) (body []byte, digest compose.Digest, ok bool)
 func (s *includes) take(raw string, e *store.Entry, sample meter.Sample) {
 	y := s.looking
 	y.sample = sample
-	e.Touch(y.began)
+	s.edge.store.Use(e, y.began)
 	if sample.Outcome == meter.Stale && y.in.Doubtful() {
 		s.doubtful.Store(true)
 	}

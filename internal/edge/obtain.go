@@ -128,7 +128,7 @@ func (x *exchange) takePart(w *want) share {
 func (x *exchange) storedMeanwhile(flight *fill.Flight[*fetch.Head]) bool {
 	in := x.in
 	in.Entry, in.Failure = x.edge.store.Find(x.key, &x.sent).Entry, nil
-	if in.Entry == nil || in.Entry == x.in.Entry || in.Entry.Terms != x.route.TermsDigest {
+	if in.Entry == nil || in.Entry.Is(x.in.Entry) || in.Entry.Terms != x.route.TermsDigest {
 		return false
 	}
 	in.Verdict = in.Entry.Judge(x.edge.barrier.Marks)

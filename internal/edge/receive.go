@@ -120,7 +120,7 @@ func (x *exchange) stream(s share, h *fetch.Head, status httprules.CacheStatus) 
 		x.reply(&r)
 		return
 	}
-	if !x.hold(r.entry, r.held) {
+	if !x.hold(r.entry, r.form, r.held) {
 		x.refuseFailed(fetch.ErrBusy, x.sample.Cause)
 		return
 	}

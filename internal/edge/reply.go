@@ -34,8 +34,9 @@ type reply struct {
 	length   int64         // of one that arrives; -1: unknown
 	parts    parts         // of the body, that may be asked for
 
-	entry *store.Entry // what holds the body; nil: nothing that is stored
-	held  int64        // bytes that are held while it is sent; 0: it is not accounted for
+	entry *store.Entry   // what holds the body; nil: nothing that is stored
+	form  *store.Encoded // of the entry, in which it is sent; nil: as it came
+	held  int64          // bytes that are held while it is sent; 0: it is not accounted for
 }
 
 // parts says how much of a body may be asked for.
@@ -53,7 +54,7 @@ func (x *exchange) reply(r *reply) {
 		x.notModified(r)
 		return
 	}
-	if r.held > 0 && !x.hold(r.entry, r.held) {
+	if r.held > 0 && !x.hold(r.entry, r.form, r.held) {
 		x.refuseFailed(fetch.ErrBusy, x.sample.Cause)
 		return
 	}

@@ -11,6 +11,7 @@ import (
 
 	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/meter"
+	"gerastic/internal/core/policy"
 	"gerastic/internal/core/store"
 )
 
@@ -21,7 +22,7 @@ func (x *exchange) serve(entry *store.Entry, outcome meter.Outcome, status httpr
 	x.sample.Outcome = outcome
 	if outcome == meter.Hit || outcome == meter.Stale {
 		x.sample.Saved = entry.Cost()
-		entry.Touch(x.began)
+		x.edge.store.Use(entry, x.began)
 	}
 	if entry.Skeleton != nil {
 		x.compose(skeleton{page: entry.Skeleton, digest: entry.Digest(), status: entry.Status, browser: entry.Browser, lines: entry.Encoded(httprules.Identity).Each})
@@ -38,7 +39,7 @@ func (x *exchange) serve(entry *store.Entry, outcome meter.Outcome, status httpr
 	}
 	x.reply(&reply{
 		status: entry.Status, judged: encoded.Header, received: entry.Received, own: x.own,
-		whole: encoded.Body, parts: severalParts, entry: entry, held: int64(len(encoded.Body)),
+		whole: encoded.Body, parts: severalParts, entry: entry, form: encoded, held: int64(len(encoded.Body)),
 	})
 }
 
@@ -82,20 +83,26 @@ func askFirst(h http.Header) {
 	}
 }
 
-// encoded chooses the coding that the visitor likes best. A range is of the identity form:
-// its bytes are the same for everybody.
+// encoded chooses the coding that the visitor likes best among those that are there, and has the
+// one made that they would have liked best. A range is of the identity form: its bytes are the
+// same for everybody.
 func (x *exchange) encoded(entry *store.Entry) *store.Encoded {
-	if !entry.Compress || x.req.Header.Has("Range") {
-		return entry.Encoded(httprules.Identity)
+	plain := entry.Encoded(httprules.Identity)
+	if !entry.Compress || x.route.Compress == policy.CompressOff || x.req.Header.Has("Range") {
+		return plain
 	}
-	coding := httprules.ChooseCoding(x.req.Header)
-	chosen := entry.Encoded(coding)
-	if chosen.Coding != coding && entry.Coding.Load() == store.NotCoded {
-		x.edge.coder.Want(entry)
+	chosen, ranked := plain, httprules.RankCodings(x.req.Header)
+	for i, coding := range ranked {
+		if form := entry.Encoded(coding); form.Coding == coding {
+			chosen = form
+			break
+		} else if i == 0 {
+			x.edge.coder.Want(entry, coding)
+		}
 	}
 	if x.req.Header.Has("If-None-Match") && !httprules.NotModified(x.req.Header, entry.Status, chosen.Header, entry.Received) {
 		// What they have may be the plain form, from before the others were there: it is as good.
-		if plain := entry.Encoded(httprules.Identity); httprules.NotModified(x.req.Header, entry.Status, plain.Header, entry.Received) {
+		if httprules.NotModified(x.req.Header, entry.Status, plain.Header, entry.Received) {
 			return plain
 		}
 	}

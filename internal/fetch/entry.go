@@ -44,9 +44,7 @@ func (f *Fetcher) Replace(old, entry *store.Entry, found barrier.Moment, now tim
 	f.Store.Remove(old, store.Replaced) // where it does not stand in the same place
 	if f.Barrier.ForgotSince(found) {
 		f.Store.Remove(entry, store.Purged)
-		return
 	}
-	f.Coder.TakeOver(entry, old)
 }
 
 // Restated judges a stored answer under the terms of a route; nil if they do not let it be

@@ -7,6 +7,7 @@ import (
 	"gerastic/internal/core/fill"
 	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/key"
+	"gerastic/internal/core/policy"
 	"gerastic/internal/core/store"
 	"gerastic/internal/core/tags"
 )
@@ -44,7 +45,11 @@ func (f *Fetcher) storeEntry(a *arrival) {
 	if o.Stored != nil && !entry.Failure { // this is the answer now to the request that it answered, whatever each of them depends on
 		f.Store.Remove(o.Stored, store.Replaced)
 	}
-	f.Coder.Want(entry)
+	if o.Route.Compress == policy.CompressAtStore {
+		for _, coding := range httprules.Codings {
+			f.Coder.Want(entry, coding)
+		}
+	}
 }
 
 // put stores what a fill brought; false if it did not fit, or something newer was there. A

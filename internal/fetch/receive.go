@@ -10,6 +10,7 @@ import (
 	"gerastic/internal/core/fill"
 	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/key"
+	"gerastic/internal/core/policy"
 	"gerastic/internal/core/store"
 )
 
@@ -93,7 +94,7 @@ func (o *Request) reasonForOne(h *Head) httprules.Reason {
 func (f *Fetcher) prepareToStore(a *arrival, header httprules.Header) {
 	o, entry, h := a.request, a.entry, a.head
 	entry.Header = httprules.Storable(header, httprules.ParseResponseDirectives(header), o.Route.Terms)
-	if !h.Composes {
+	if !h.Composes && o.Route.Compress != policy.CompressOff {
 		offerCodings(entry, int(cmp.Or(a.expect, 1<<20)))
 	}
 	if entry.Compress {

@@ -5,6 +5,7 @@ import (
 
 	"gerastic/internal/core/fill"
 	"gerastic/internal/core/httprules"
+	"gerastic/internal/core/policy"
 	"gerastic/internal/core/store"
 	"gerastic/internal/core/tags"
 )
@@ -33,7 +34,7 @@ func (f *Fetcher) renew(a *arrival, header httprules.Header) {
 	if info.lines != nil {
 		entry.Parts, entry.PageInfo = info.parts, info.lines
 	}
-	if entry.Skeleton == nil {
+	if entry.Skeleton == nil && o.Route.Compress != policy.CompressOff {
 		offerCodings(entry, len(entry.Body))
 	}
 	entry.Prepare()
@@ -75,9 +76,6 @@ func (f *Fetcher) storeRenewed(a *arrival, h *Head) {
 		h.stored.Store(f.put(a.flight, entry, h.Received))
 	}
 	f.Learned.answer(o, h)
-	if h.stored.Load() {
-		f.Coder.TakeOver(entry, o.Stored)
-	}
 }
 
 // personalFields are the fields of a 304 that go to the visitor who caused it, and to nobody

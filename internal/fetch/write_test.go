@@ -23,7 +23,7 @@ import (
 func TestPromise6SoManyDoubtsWait(t *testing.T) {
 	p, err := policy.Parse("test.yaml", []byte("version: 1\norigins: [{ name: site, url: http://127.0.0.1:1 }]\nroutes: [{ name: any, match: { path: \"/{x...}\" } }]\n"), nil)
 	require.NoError(t, err)
-	stored := store.NewMemory(1<<20, store.LeastRecentlyUsed())
+	stored := store.NewMemory(1<<20, time.Now())
 	var ordered atomic.Int64
 	f := New(Config{
 		Store: stored, Barrier: barrier.New(tags.NewMarks(0, 100), stored), Meter: &meter.Meter{}, Tasks: tasks.NewGroup(), Log: slog.New(slog.DiscardHandler), Now: time.Now,

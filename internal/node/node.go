@@ -80,7 +80,7 @@ func Start(ctx context.Context, s Settings) (*Node, error) {
 	n := &Node{directory: directory, settings: s, log: s.Log, started: time.Now().Truncate(time.Microsecond), failed: make(chan error, 2)}
 	n.ledger = follower{sweeps: map[tags.Stamp]*sweep{}, orders: make(chan *pendingPurge, batch), counted: make(chan *sweep, batch)}
 	n.tasks = tasks.NewGroup()
-	n.store = store.NewMemory(s.Memory, store.LeastRecentlyUsed())
+	n.store = store.NewMemory(s.Memory, time.Now())
 	n.barrier = barrier.New(tags.NewMarks(0, tags.DefaultLimit), n.store)
 	n.barrier.KeepWithin(s.Memory / 8)
 	if s.ServeOn {

@@ -35,7 +35,7 @@ var page = bytes.Repeat([]byte("Ostrel Isles Ferries sail. "), bodySize/27+1)[:b
 
 // config is that of an edge with nothing stored.
 func config(memory int64) edge.Config {
-	stored := store.NewMemory(memory, store.LeastRecentlyUsed())
+	stored := store.NewMemory(memory, time.Now())
 	return edge.Config{Store: stored, Barrier: barrier.New(tags.NewMarks(0, tags.DefaultLimit), stored), Meter: &meter.Meter{}, Log: slog.New(slog.DiscardHandler), Now: time.Now}
 }
 

@@ -22,7 +22,7 @@ func (f *oneFill) Oldest(most tags.Stamp) tags.Stamp { return min(most, f.stamp)
 func (f *oneFill) Disown()                           { f.disowned = true }
 
 func newBarrier() *Barrier {
-	return New(tags.NewMarks(0, 100), store.NewMemory(1<<20, store.LeastRecentlyUsed()))
+	return New(tags.NewMarks(0, 100), store.NewMemory(1<<20, time.Now()))
 }
 
 // TestTheLedgerIsLostByEitherClock: the wall clock may be set back, and the other stands still

@@ -215,7 +215,7 @@ func (f *Fragments) Sample(id ID, a Answer, waited bool, took time.Duration, now
 		if waited {
 			s.Outcome, s.Cause = meter.Joined, meter.Cold
 		}
-		e.Touch(now)
+		f.Store.Use(e, now)
 	}
 	return s
 }

@@ -26,7 +26,7 @@ type shelf struct {
 
 func newShelf(memory int64) *shelf {
 	s := &shelf{now: time.Date(2026, 5, 17, 12, 0, 0, 0, time.UTC)}
-	stored := store.NewMemory(memory, store.LeastRecentlyUsed())
+	stored := store.NewMemory(memory, time.Now())
 	b := barrier.New(tags.NewMarks(0, 1000), stored)
 	s.Fragments = &Fragments{Store: stored, Barrier: b, Meter: &meter.Meter{}, Leases: fill.NewLeases(100, b.Stamp),
 		Now: func() time.Time { return s.now }, On: func(string) bool { return !s.off }}

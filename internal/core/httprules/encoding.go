@@ -59,24 +59,50 @@ func weight(params string) int {
 	return 1000
 }
 
-// ChooseCoding picks what a visitor likes best; Identity if they have no
-// wish, or none of them is welcome.
-func ChooseCoding(request Header) Coding {
+// RankCodings are the codings that a visitor likes better than none, best first.
+func RankCodings(request Header) []Coding {
 	lines := request["Accept-Encoding"]
 	if len(lines) == 0 {
-		return Identity
+		return nil
 	}
-	wishes := preferences(lines)
-	best, bestWeight := Identity, weightOf(wishes, "identity")
-	if !slices.ContainsFunc(wishes, func(p preference) bool { return p.coding == "identity" }) {
-		bestWeight = 0 // identity is always allowed, but a named coding goes before it
-	}
-	for _, c := range Codings {
-		if w := weightOf(wishes, string(c)); w > bestWeight {
-			best, bestWeight = c, w
+	if len(lines) == 1 {
+		for i := range usual { // what browsers say
+			if lines[0] == usual[i].says {
+				return usual[i].ranked
+			}
 		}
 	}
-	return best
+	return rankCodings(lines)
+}
+
+// usual are lines of Accept-Encoding that need not be read each time.
+var usual = [...]struct {
+	says   string
+	ranked []Coding
+}{
+	{"gzip, deflate, br, zstd", []Coding{Brotli, Zstd, Gzip}},
+	{"gzip, deflate, br", []Coding{Brotli, Gzip}},
+	{"gzip, deflate", []Coding{Gzip}},
+	{"gzip", []Coding{Gzip}},
+	{"br", []Coding{Brotli}},
+	{"zstd", []Coding{Zstd}},
+	{"identity", nil},
+}
+
+func rankCodings(lines []string) []Coding {
+	wishes := preferences(lines)
+	least := 0 // identity is always allowed, but a named coding goes before it
+	if slices.ContainsFunc(wishes, func(p preference) bool { return p.coding == "identity" }) {
+		least = weightOf(wishes, "identity")
+	}
+	var ranked []Coding
+	for _, c := range Codings {
+		if weightOf(wishes, string(c)) > least {
+			ranked = append(ranked, c)
+		}
+	}
+	slices.SortStableFunc(ranked, func(a, b Coding) int { return weightOf(wishes, string(b)) - weightOf(wishes, string(a)) })
+	return ranked
 }
 
 // QuickCoding picks what is made while a visitor waits: Zstd or Gzip, whichever they like

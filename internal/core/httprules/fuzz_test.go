@@ -45,7 +45,7 @@ func FuzzResponse(f *testing.F) {
 			t.Fatal("an answer does not match the request that brought it")
 		}
 		NotModified(h, 200, h, at)
-		ChooseCoding(h)
+		RankCodings(h)
 		if strings.Contains(CacheStatus{Key: field, Forward: ForwardMiss}.String(), "\n") {
 			t.Fatal("a line break in a field")
 		}

@@ -247,8 +247,15 @@ func TestAcceptEncoding(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			assert.Equal(t, c.normal, NormalEncoding([]string{c.field}))
-			assert.EqualValues(t, c.choice, ChooseCoding(lines("Accept-Encoding: "+c.field)))
+			assert.EqualValues(t, c.choice, append(RankCodings(lines("Accept-Encoding: "+c.field)), Identity)[0])
 		})
+	}
+}
+
+// TestWhatBrowsersSayIsReadTheSame: the list of usual lines is a short cut and nothing else.
+func TestWhatBrowsersSayIsReadTheSame(t *testing.T) {
+	for _, u := range usual {
+		assert.Equal(t, rankCodings([]string{u.says}), u.ranked, u.says)
 	}
 }
 

@@ -99,7 +99,18 @@ type Route struct {
 	RefreshEarly bool
 	Compare      Compare
 	Compose      bool // its pages are skeletons, whose includes are filled in
+	Compress     Compression
 }
+
+// Compression says when stored answers get their coded forms.
+type Compression uint8
+
+// CompressOnDemand: when a visitor would like one. CompressAtStore: all when the answer is stored.
+const (
+	CompressOnDemand Compression = iota
+	CompressAtStore
+	CompressOff
+)
 
 // Compare asks the origin for a share of hits again, out of the visitor's sight, and
 // compares; the zero value does not.

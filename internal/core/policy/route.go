@@ -45,6 +45,11 @@ func (d *document) route(n ast.Node) *Route {
 		field{name: "upgrade", read: func(n ast.Node) { d.boolean(n, "upgrade", &route.Upgrade) }},
 		field{name: "compare", read: func(n ast.Node) { compared = true; d.compare(n, &route.Compare) }},
 		field{name: "compose", read: func(n ast.Node) { d.boolean(n, "compose", &route.Compose) }},
+		field{name: "compress", read: func(n ast.Node) {
+			if i := d.choice(n, "compress", "on_demand", "at_store", "off"); i >= 0 {
+				route.Compress = Compression(i)
+			}
+		}},
 		field{name: "enabled", read: func(n ast.Node) { d.boolean(n, "enabled", &route.Enabled) }},
 	)
 	if len(d.problems) == before {

@@ -3,10 +3,8 @@ package store
 import (
 	"crypto/sha256"
 	"strconv"
-	"sync"
 	"sync/atomic"
 	"time"
-	"unsafe"
 
 	"gerastic/internal/core/compose"
 	"gerastic/internal/core/httprules"
@@ -71,45 +69,35 @@ type Entry struct {
 	Compress   bool
 	OriginVary []string
 
-	// Coding says how far the making of its coded forms is.
-	Coding atomic.Uint32
-
-	plain   Encoded
-	coded   [len(httprules.Codings)]atomic.Pointer[Encoded]
-	renewed atomic.Pointer[Entry] // by one with the same body
-
-	cost     atomic.Int64  // ns that its fill takes, smoothed
-	used     atomic.Int64  // unix ns of the last use
-	judged   atomic.Uint64 // ledger sequence up to which the marks have nothing new to say of it
-	softened atomic.Bool   // counted by a softening purge: for ever, also for who still reads it
-	removed  atomic.Bool   // removed
-	size     atomic.Int64  // bytes, everything counted; changed under Memory.mu
+	plain    Encoded
+	coded    [len(httprules.Codings)]atomic.Pointer[Encoded]
 	volatile atomic.Pointer[volatileLines]
 	digest   atomic.Pointer[compose.Digest]
 
-	// Guarded by Memory.mu.
-	postings []posting // its postings in the index
-	queuedAt int64     // unix ns at which it came into the eviction queue
-	newer    *Entry
-	older    *Entry
-	resident bool
-
-	holding sync.Mutex
-	holders []*Holder // who reads the body
-	left    bool      // the store, or will never be in it
-	pinned  bool      // counted although it left
+	own       state                  // until it is in a store
+	kept      atomic.Pointer[record] // what the store keeps of it
+	abandoned bool                   // guarded by Memory.pinned.mu: it will never be kept
+	taken     int64                  // bytes that it takes in this form, once it is kept ready
+	hot       atomic.Bool            // asked for since others looked for its place among those kept ready
 }
 
-// States of an entry's coded forms.
-const (
-	NotCoded uint32 = iota
-	ToBeCoded
-	Coded // those that gain
-)
+// state is what changes of the entry; everybody who has it shares it.
+func (e *Entry) state() *state {
+	if r := e.kept.Load(); r != nil {
+		return &r.state
+	}
+	return &e.own
+}
+
+// Is reports whether two are the same stored answer.
+func (e *Entry) Is(other *Entry) bool {
+	return e == other || e != nil && other != nil && e.kept.Load() != nil && e.kept.Load() == other.kept.Load()
+}
 
 // Restates reports whether an entry is another one, perhaps judged anew.
 func (e *Entry) Restates(other *Entry) bool {
-	return e.Key == other.Key && e.Fill == other.Fill && e.Failure == other.Failure && sameVariant(e, other)
+	same := e.Fill.Stamp == other.Fill.Stamp && e.Fill.Began.Equal(other.Fill.Began)
+	return e.Key == other.Key && same && e.Failure == other.Failure && sameVariant(e, other)
 }
 
 // Fill is when a fill began: what the ledger said, and the time.
@@ -135,24 +123,8 @@ func (e *Entry) Restated() *Entry {
 		ForAuthorized: e.ForAuthorized, Personal: e.Personal, Encodings: e.Encodings, Implied: e.Implied, Parts: e.Parts, PageInfo: e.PageInfo, Skeleton: e.Skeleton,
 		Search: e.Search, Compress: e.Compress, OriginVary: e.OriginVary,
 	}
-	copied.judged.Store(e.judged.Load())
-	copied.softened.Store(e.softened.Load())
-	copied.used.Store(e.used.Load())
+	copied.own.set(e.state())
 	return copied
-}
-
-// Renewed notes that another entry with the same body has taken this one's place.
-func (e *Entry) Renewed(by *Entry) { e.renewed.Store(by) }
-
-// IsRemoved reports whether the entry has left its store.
-func (e *Entry) IsRemoved() bool { return e.removed.Load() }
-
-// Latest is the entry that has taken this one's place with the same body; itself if none has.
-func (e *Entry) Latest() *Entry {
-	for next := e.renewed.Load(); next != nil; next = e.renewed.Load() {
-		e = next
-	}
-	return e
 }
 
 // Encoded is an entry in one coding, prepared for sending, so that a hit builds nothing.
@@ -161,6 +133,8 @@ type Encoded struct {
 	Lines  []Line
 	Header httprules.Header // what conditions and ranges are compared with
 	Body   []byte
+
+	kept *record // what the store keeps of it; nil: its entry's
 }
 
 // Line is one header field as net/http wants it.
@@ -245,38 +219,46 @@ func (e *Entry) Digest() compose.Digest {
 }
 
 // Cost is what a fill of this entry takes.
-func (e *Entry) Cost() time.Duration { return time.Duration(e.cost.Load()) }
+func (e *Entry) Cost() time.Duration { return time.Duration(e.state().cost.Load()) }
 
 // Filled smooths the cost with that of one more fill; the first counts whole.
 func (e *Entry) Filled(before *Entry, took time.Duration) {
 	if before == nil || before.Cost() == 0 {
-		e.cost.Store(int64(took))
+		e.state().cost.Store(int64(took))
 		return
 	}
-	e.cost.Store(int64(before.Cost()*7+took*3) / 10)
+	e.state().cost.Store(int64(before.Cost()*7+took*3) / 10)
 }
 
 // KeepCost takes over the cost of the entry that this one renews without a fill.
-func (e *Entry) KeepCost(before *Entry) { e.cost.Store(before.cost.Load()) }
+func (e *Entry) KeepCost(before *Entry) { e.state().cost.Store(int64(before.Cost())) }
 
-// Touch notes that a request was answered from the entry.
-func (e *Entry) Touch(now time.Time) { e.used.Store(now.UnixNano()) }
+// Touch notes that somebody asked for the entry.
+func (e *Entry) Touch(now time.Time) { e.state().used.Store(now.UnixNano()) }
 
 // IdleFor is how long nobody has asked for the entry.
 func (e *Entry) IdleFor(now time.Time) time.Duration {
-	return time.Duration(now.UnixNano() - e.used.Load())
+	return time.Duration(now.UnixNano() - e.state().used.Load())
 }
 
 // Judge asks the marks, and remembers how far in the ledger they let the entry live: it
 // is never asked about them again, and they can be forgotten.
 func (e *Entry) Judge(m *tags.Marks) tags.Verdict {
-	latest, v := m.Stamp(), tags.Alive
-	if known := e.knownTo(); known != latest {
-		v = m.JudgeSince(&e.Subject, known)
+	state := e.state()
+	if known := state.knownTo(e.Subject.Stamp); known == m.Stamp() && !state.is(softened) {
+		return tags.Alive
 	}
-	soft := e.softened.Load() // noted in the entry itself, by the sweep
+	return state.judge(&e.Subject, m)
+}
+
+func (s *state) judge(subject *tags.Subject, m *tags.Marks) tags.Verdict {
+	latest, v := m.Stamp(), tags.Alive
+	if known := s.knownTo(subject.Stamp); known != latest {
+		v = m.JudgeSince(subject, known)
+	}
+	soft := s.is(softened) // noted in the entry itself, by the sweep
 	if v == tags.Alive || v == tags.Softened && soft {
-		e.judged.Store(uint64(latest))
+		s.judged.Store(uint64(latest))
 	}
 	if soft {
 		return max(v, tags.Softened)
@@ -285,44 +267,22 @@ func (e *Entry) Judge(m *tags.Marks) tags.Verdict {
 }
 
 // knownTo is the place in the ledger up to which no mark matters to the entry.
-func (e *Entry) knownTo() tags.Stamp { return max(e.Subject.Stamp, tags.Stamp(e.judged.Load())) }
+func (s *state) knownTo(stamp tags.Stamp) tags.Stamp { return max(stamp, tags.Stamp(s.judged.Load())) }
 
-// What an entry costs in memory besides its bytes: its struct, its place in a shard's
-// map and its bucket, and what the allocator adds (measured, see TestAccountedBytes…).
-const (
-	entryOverhead   = int64(unsafe.Sizeof(Entry{})) + int64(unsafe.Sizeof(bucket{})) + 160
-	postingOverhead = int64(unsafe.Sizeof(posting{})) + 8
-	termOverhead    = 88 // a term of its own in the index: postings, map cell, slice; shared ones cost less
-	lineOverhead    = 2*int64(unsafe.Sizeof(Line{})) + 2*16 + 64
-)
+// set takes over what is known of another.
+func (s *state) set(other *state) {
+	s.used.Store(other.used.Load())
+	s.judged.Store(other.judged.Load())
+	s.cost.Store(other.cost.Load())
+	s.marks.Store(other.marks.Load() & softened)
+}
 
-// Size is how many bytes the entry takes, everything counted.
+// Size is how many bytes the store counts for the entry, its coded forms apart; 0 if it is in none.
 func (e *Entry) Size() int64 {
-	size := entryOverhead + int64(len(e.Key)) + int64(cap(e.Body)) + int64(len(e.Subject.Host)+len(e.Subject.Path)+len(e.Subject.Query))
-	for name, values := range e.Header {
-		size += lineOverhead + int64(len(name))
-		for _, v := range values {
-			size += int64(len(v)) + 16
-		}
+	if r := e.kept.Load(); r != nil {
+		return r.size
 	}
-	for _, coding := range e.Encodings {
-		size += int64(len(coding)) + 16
-	}
-	for _, v := range e.Vary {
-		size += int64(unsafe.Sizeof(v)) + int64(len(v.Name)+len(v.Value))
-	}
-	for _, lines := range [][]string{e.Parts, e.PageInfo} {
-		for _, line := range lines {
-			size += int64(len(line)) + 16
-		}
-	}
-	if e.Skeleton != nil {
-		size += e.Skeleton.Size()
-	}
-	for _, tag := range e.Subject.Tags {
-		size += int64(len(tag)) + 16 + postingOverhead + termOverhead
-	}
-	return size + 2*postingOverhead + 2*termOverhead // route and path
+	return 0
 }
 
 // Fragment reports whether an application stored the entry, rather than an edge.
@@ -341,4 +301,4 @@ func (e *Entry) URL() string {
 }
 
 // IsSoftened reports whether a purge marked the entry stale.
-func (e *Entry) IsSoftened() bool { return e.softened.Load() }
+func (e *Entry) IsSoftened() bool { return e.state().is(softened) }

@@ -1,8 +1,6 @@
 package store
 
 import (
-	"maps"
-	"slices"
 	"sync"
 	"sync/atomic"
 )
@@ -12,64 +10,123 @@ import (
 // connections there are.
 const HoldFrom = 16 << 10
 
-// Holder is somebody who reads an entry's body. What they still read when the entry has left
-// the store stays in the account.
+// Holder is somebody who reads a body. What they still read when its entry has left the store stays
+// in the account.
 type Holder struct {
 	store *Memory
-	entry *Entry
+	of    *holding
 	cut   func() // ends the reading if it takes long; it must not wait for the store
 }
 
-// Hold says that somebody reads the entry's body from now on. cut is called when entries that
-// have left, and are still being read, take more than a quarter of the memory and something
-// else has no room. Every Holder must be released.
-func (m *Memory) Hold(e *Entry, cut func()) *Holder {
-	h := &Holder{m, e, cut}
-	e.holding.Lock()
-	defer e.holding.Unlock()
-	e.holders = append(e.holders, h)
-	if e.left && !e.pinned {
-		m.pin(e)
+// holding is a body that is being read.
+type holding struct {
+	bytes   int64
+	holders map[*Holder]struct{}
+	pinned  bool // counted although it left, or will never be in the store
+	by      any
+}
+
+// pins are the bodies that are being read, by what holds them: a record, or the entry that may
+// become one.
+type pins struct {
+	mu    sync.Mutex
+	held  map[any]*holding
+	bytes atomic.Int64 // of those that have left; part of used
+}
+
+// Hold says that somebody reads an entry's body from now on, in the form f if that is not nil. cut
+// is called when entries that have left, and are still being read, take more than a quarter of the
+// memory and something else has no room. Every Holder must be released.
+func (m *Memory) Hold(e *Entry, f *Encoded, cut func()) *Holder {
+	r := e.kept.Load()
+	if f != nil && f.kept != nil {
+		r = f.kept
+	}
+	m.pinned.mu.Lock()
+	defer m.pinned.mu.Unlock()
+	by, left := any(e), e.abandoned
+	if r == nil {
+		r = e.kept.Load() // it came into the store just now
+	}
+	if r != nil {
+		by, left = r, r.is(removed)
+	}
+	of := m.pinned.held[by]
+	if of == nil {
+		of = &holding{by: by, holders: map[*Holder]struct{}{}}
+		m.pinned.held[by] = of
+	}
+	h := &Holder{m, of, cut}
+	of.holders[h] = struct{}{}
+	if left {
+		m.pin(of)
 	}
 	return h
 }
 
 // Release ends the reading.
 func (h *Holder) Release() {
-	e := h.entry
-	e.holding.Lock()
-	defer e.holding.Unlock()
-	e.holders = slices.DeleteFunc(e.holders, func(other *Holder) bool { return other == h })
-	if len(e.holders) == 0 && e.pinned {
-		h.store.unpin(e)
+	m, of := h.store, h.of
+	m.pinned.mu.Lock()
+	defer m.pinned.mu.Unlock()
+	delete(of.holders, h)
+	if len(of.holders) > 0 {
+		return
+	}
+	delete(m.pinned.held, of.by)
+	if of.pinned {
+		of.pinned = false
+		m.used.Add(-of.bytes)
+		m.pinned.bytes.Add(-of.bytes)
 	}
 }
 
-// pins are the entries that have left and are still read.
-type pins struct {
-	mu    sync.Mutex
-	all   map[*Entry]struct{}
-	bytes atomic.Int64 // part of used
+// pin counts what has left and is still read. Under pinned.mu.
+func (m *Memory) pin(of *holding) {
+	if of.pinned {
+		return
+	}
+	switch by := of.by.(type) {
+	case *record:
+		of.bytes = by.size
+	case *Entry:
+		of.bytes = allocated(cap(by.Body))
+	}
+	of.pinned = true
+	m.used.Add(of.bytes)
+	m.pinned.bytes.Add(of.bytes)
 }
 
-// pin counts an entry that has left and is still read. Under e.holding.
-func (m *Memory) pin(e *Entry) {
-	e.pinned = true
-	m.used.Add(e.size.Load())
-	m.pinned.bytes.Add(e.size.Load())
+// leave counts a record that leaves for as long as somebody reads it.
+func (m *Memory) leave(r *record) {
 	m.pinned.mu.Lock()
 	defer m.pinned.mu.Unlock()
-	m.pinned.all[e] = struct{}{}
+	if of := m.pinned.held[r]; of != nil {
+		m.pin(of)
+	}
 }
 
-// unpin ends that. Under e.holding.
-func (m *Memory) unpin(e *Entry) {
-	e.pinned = false
-	m.used.Add(-e.size.Load())
-	m.pinned.bytes.Add(-e.size.Load())
+// Abandon says that an entry will not be put: whoever reads it holds what nobody counts
+// otherwise.
+func (m *Memory) Abandon(e *Entry) {
 	m.pinned.mu.Lock()
 	defer m.pinned.mu.Unlock()
-	delete(m.pinned.all, e)
+	e.abandoned = true
+	if of := m.pinned.held[e]; of != nil {
+		m.pin(of)
+	}
+}
+
+// settle makes those who read an entry while it came readers of its record.
+func (m *Memory) settle(e *Entry, r *record) {
+	m.pinned.mu.Lock()
+	defer m.pinned.mu.Unlock()
+	e.kept.Store(r)
+	if of := m.pinned.held[e]; of != nil {
+		delete(m.pinned.held, e)
+		of.by = r
+		m.pinned.held[r] = of
+	}
 }
 
 // hurry ends what takes long, when there is much of it.
@@ -78,31 +135,13 @@ func (m *Memory) hurry() {
 		return
 	}
 	m.pinned.mu.Lock()
-	all := slices.Collect(maps.Keys(m.pinned.all))
-	m.pinned.mu.Unlock()
-	for _, e := range all {
-		e.holding.Lock()
-		for _, h := range e.holders {
-			h.cut()
+	defer m.pinned.mu.Unlock()
+	for _, of := range m.pinned.held {
+		if of.pinned {
+			for h := range of.holders {
+				h.cut()
+			}
 		}
-		e.holding.Unlock()
-	}
-}
-
-// Abandon says that an entry will not be put: whoever reads it holds what nobody counts
-// otherwise.
-func (m *Memory) Abandon(e *Entry) {
-	e.size.Store(e.Size())
-	m.leave(e)
-}
-
-// leave ends an entry's own account.
-func (m *Memory) leave(e *Entry) {
-	e.holding.Lock()
-	defer e.holding.Unlock()
-	e.left = true
-	if len(e.holders) > 0 && !e.pinned {
-		m.pin(e)
 	}
 }
 

@@ -1,86 +1,127 @@
 package store
 
-// term is what entries are found by besides their key.
-type term struct {
-	kind byte // byTag, byRoute or byPath
-	name string
-}
-
-const (
-	byTag   = 't'
-	byRoute = 'r'
-	byPath  = 'p'
+import (
+	"hash/maphash"
+	"slices"
+	"unsafe"
 )
 
-// postings are the entries of one term. A purge may take all of a term out of the
-// index in one step; the entries in it then belong to whoever took it.
-type postings struct {
-	term     term
-	entries  []*Entry
-	detached bool
+// posting is an entry among those of a term: its place, and which of its terms this one is.
+type posting struct{ place, slot uint32 }
+
+const postingBytes = int64(unsafe.Sizeof(posting{}))
+
+// routeTerm is the word that stands for a route, which no tag reads like.
+func routeTerm(name string) string { return "\x00" + name }
+
+// index finds entries by their routes, tags and paths. Guarded by Memory.mu.
+type index struct {
+	words  *words
+	places *numbered[place]
+	routes map[uint32]struct{} // words of routes that have entries
+	paths  [pathTables]table   // by hash of the path, the first of a chain; chains may hold paths of the same hash
+	bytes  int64
 }
 
-// posting is an entry's place among the postings of a term.
-type posting struct {
-	of *postings
-	at int
-}
+const pathTables = 64
 
-// index finds entries by term. Guarded by Memory.mu.
-type index map[term]*postings
+func (ix *index) record(place uint32) *record { return ix.places.at(place).record }
 
-func (ix index) add(e *Entry) {
-	e.postings = make([]posting, 0, len(e.Subject.Tags)+2)
-	for _, tag := range e.Subject.Tags {
-		ix.join(e, term{byTag, tag})
-	}
-	ix.join(e, term{byRoute, e.Subject.Route})
-	ix.join(e, term{byPath, e.Subject.Path})
-}
-
-func (ix index) join(e *Entry, l term) {
-	g := ix[l]
-	if g == nil {
-		g = &postings{term: l}
-		ix[l] = g
-	}
-	for _, s := range e.postings {
-		if s.of == g {
-			return // the same tag twice
+// add makes a record found.
+func (ix *index) add(r *record, path string) {
+	slots := r.slots()
+	for i := range slots {
+		if !slices.ContainsFunc(slots[:i], func(s slot) bool { return s.word == slots[i].word }) { // the same tag twice
+			ix.post(r, i)
 		}
 	}
-	e.postings = append(e.postings, posting{g, len(g.entries)})
-	g.entries = append(g.entries, e)
+	ix.noteRoute(r)
+	table, tag := ix.pathOf(path)
+	r.next, r.last = 0, 0
+	if first, ok := table.first(tag); ok {
+		r.next = first + 1
+		ix.record(first).last = r.place + 1
+		table.replace(tag, first, r.place)
+		return
+	}
+	ix.bytes += table.add(tag, r.place)
 }
 
-func (ix index) remove(e *Entry) {
-	for _, s := range e.postings {
-		g := s.of
-		if g.detached {
-			continue
-		}
-		last := g.entries[len(g.entries)-1]
-		g.entries[s.at] = last
-		for i := range last.postings {
-			if last.postings[i].of == g {
-				last.postings[i].at = s.at
-			}
-		}
-		g.entries[len(g.entries)-1] = nil
-		g.entries = g.entries[:len(g.entries)-1]
-		if len(g.entries) == 0 {
-			delete(ix, g.term)
-		}
-	}
-	e.postings = nil
+// noteRoute notes that a record's route has entries.
+func (ix *index) noteRoute(r *record) { ix.routes[r.slots()[0].word] = struct{}{} }
+
+func (ix *index) pathOf(path string) (t *table, tag uint32) {
+	hash := maphash.String(ix.words.seed, path)
+	return &ix.paths[hash%pathTables], uint32(hash >> 32)
 }
 
-// detach takes the postings of a term out; nil if there are none.
-func (ix index) detach(l term) *postings {
-	g := ix[l]
-	if g != nil {
-		g.detached = true
-		delete(ix, l)
-	}
-	return g
+// post puts a record among the postings of one of its terms.
+func (ix *index) post(r *record, slot int) {
+	s := &r.slots()[slot]
+	one := ix.words.at(s.word)
+	before := cap(one.posted)
+	s.at = uint32(len(one.posted))
+	one.posted = append(one.posted, posting{r.place, uint32(slot)})
+	ix.bytes += int64(cap(one.posted)-before) * postingBytes
 }
+
+// remove ends that.
+func (ix *index) remove(r *record, path string) {
+	for i := range r.slots() {
+		ix.unpost(r, i)
+	}
+	table, tag := ix.pathOf(path)
+	if r.next > 0 {
+		ix.record(r.next - 1).last = r.last
+	}
+	switch {
+	case r.last > 0:
+		ix.record(r.last - 1).next = r.next
+	case r.next > 0:
+		table.replace(tag, r.place, r.next-1)
+	default:
+		table.remove(tag, r.place)
+	}
+}
+
+// unpost takes a record out of the postings of one of its terms; the last of them moves into the
+// gap. It may not be there: a purge took them all.
+func (ix *index) unpost(r *record, slot int) {
+	s := r.slots()[slot]
+	one := ix.words.at(s.word)
+	if !ix.isPosted(r, slot) {
+		return
+	}
+	last := len(one.posted) - 1
+	moved := one.posted[last]
+	one.posted[s.at] = moved
+	ix.record(moved.place).slots()[moved.slot].at = s.at
+	one.posted = one.posted[:last]
+	switch {
+	case last == 0:
+		ix.lift(s.word)
+	case cap(one.posted) > 64 && len(one.posted) < cap(one.posted)/4:
+		ix.bytes -= int64(cap(one.posted)) * postingBytes
+		one.posted = append(make([]posting, 0, 2*len(one.posted)), one.posted...)
+		ix.bytes += int64(cap(one.posted)) * postingBytes
+	}
+}
+
+func (ix *index) isPosted(r *record, slot int) bool {
+	s := r.slots()[slot]
+	one := ix.words.at(s.word)
+	return int(s.at) < len(one.posted) && one.posted[s.at] == posting{r.place, uint32(slot)}
+}
+
+// lift takes all postings of a word out.
+func (ix *index) lift(number uint32) []posting {
+	one := ix.words.at(number)
+	posted := one.posted
+	ix.bytes -= int64(cap(posted)) * postingBytes
+	one.posted = nil
+	delete(ix.routes, number)
+	return posted
+}
+
+// memory is how many bytes the index takes, words apart.
+func (ix *index) memory() int64 { return ix.bytes + int64(len(ix.routes))*16 }

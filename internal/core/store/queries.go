@@ -1,6 +1,9 @@
 package store
 
-import "sort"
+import (
+	"sort"
+	"strings"
+)
 
 // TagCount is how much a tag holds.
 type TagCount struct {
@@ -14,11 +17,11 @@ type TagCount struct {
 func (m *Memory) Tags(prefix string, limit int) []TagCount {
 	var found []TagCount
 	m.mu.Lock()
-	for l, g := range m.index {
-		if l.kind == byTag && len(l.name) >= len(prefix) && l.name[:len(prefix)] == prefix {
-			found = append(found, TagCount{Tag: l.name, Entries: len(g.entries)})
+	m.words.each(func(one *word) {
+		if len(one.posted) > 0 && strings.HasPrefix(one.text, prefix) && !strings.HasPrefix(one.text, routeTerm("")) {
+			found = append(found, TagCount{Tag: one.text, Entries: len(one.posted)})
 		}
-	}
+	})
 	m.mu.Unlock()
 	sort.Slice(found, func(i, j int) bool {
 		if found[i].Entries != found[j].Entries {
@@ -28,39 +31,56 @@ func (m *Memory) Tags(prefix string, limit int) []TagCount {
 	})
 	found = found[:min(limit, len(found))]
 	for i := range found {
-		seen := map[*Entry]bool{}
-		found[i].Routes = map[string]int{}
-		m.each(term{byTag, found[i].Tag}, func(e *Entry) {
-			if !seen[e] {
-				seen[e] = true
-				found[i].Bytes += e.size.Load()
-				found[i].Routes[e.Subject.Route]++
-			}
-		})
+		matched := m.carrying(found[i].Tag)
+		found[i].Bytes, found[i].Routes = matched.Bytes, map[string]int{}
+		for route, n := range matched.Routes {
+			found[i].Routes[route] = int(n)
+		}
 	}
 	return found
 }
 
+// carrying counts the entries of a term.
+func (m *Memory) carrying(term string) Matched {
+	var matched Matched
+	seen := map[*record]bool{}
+	matched.Sample = make([]string, sampleSize) // nobody wants URLs here
+	m.posted(term, func(r *record) {
+		if !seen[r] {
+			seen[r] = true
+			matched.count(m, r)
+		}
+	})
+	return matched
+}
+
 // Some returns entries that carry a tag, or are of a route or a path, at most limit; of
 // what is asked for, the first that is not empty counts. With nothing asked for, any.
-func (m *Memory) Some(tag, route, path string, limit int) []*Entry {
-	var labels []term
+func (m *Memory) Some(tag, route, path string, limit int) (some []*Entry) {
+	add := func(r *record) {
+		if len(some) < limit {
+			if e := m.decode(r); tag != "" || route != "" || path == "" || e.Subject.Path == path {
+				some = append(some, e)
+			}
+		}
+	}
+	var terms []string
 	switch {
 	case tag != "":
-		labels = []term{{byTag, tag}}
+		terms = []string{tag}
 	case route != "":
-		labels = []term{{byRoute, route}}
+		terms = []string{routeTerm(route)}
 	case path != "":
-		labels = []term{{byPath, path}}
+		m.at(path, add)
 	default:
-		labels = m.routes()
+		terms = m.routes()
 	}
-	var some []*Entry
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	for _, l := range labels {
-		if g := m.index[l]; g != nil {
-			some = append(some, g.entries[:min(len(g.entries), limit-len(some))]...)
+	for _, term := range terms {
+		posted := m.postings(term)
+		for _, one := range posted[:min(len(posted), limit-len(some))] {
+			add(m.index.record(one.place))
 		}
 	}
 	return some
@@ -71,18 +91,17 @@ func (m *Memory) RouteCounts() map[string]int {
 	counts := map[string]int{}
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	for l, g := range m.index {
-		if l.kind == byRoute {
-			counts[l.name] = len(g.entries)
-		}
+	for number := range m.index.routes {
+		one := m.words.at(number)
+		counts[one.text[1:]] = len(one.posted)
 	}
 	return counts
 }
 
 // Newest returns the entry of a path that came last, among those that fit; nil if none does.
 func (m *Memory) Newest(path string, fits func(*Entry) bool) (newest *Entry) {
-	m.each(term{byPath, path}, func(e *Entry) {
-		if fits(e) && (newest == nil || e.Received.After(newest.Received)) {
+	m.at(path, func(r *record) {
+		if e := m.decode(r); e.Subject.Path == path && fits(e) && (newest == nil || e.Received.After(newest.Received)) {
 			newest = e
 		}
 	})
@@ -90,13 +109,4 @@ func (m *Memory) Newest(path string, fits func(*Entry) bool) (newest *Entry) {
 }
 
 // RouteBytes is how much the entries of a route take.
-func (m *Memory) RouteBytes(route string) (bytes int64) {
-	seen := map[*Entry]bool{}
-	m.each(term{byRoute, route}, func(e *Entry) {
-		if !seen[e] {
-			seen[e] = true
-			bytes += e.size.Load()
-		}
-	})
-	return bytes
-}
+func (m *Memory) RouteBytes(route string) int64 { return m.carrying(routeTerm(route)).Bytes }

@@ -16,15 +16,16 @@ type Matched struct {
 
 const sampleSize = 20
 
-func (mt *Matched) count(e *Entry) {
+// count notes a record. Under mu, and it is in the store.
+func (mt *Matched) count(m *Memory, r *record) {
 	mt.Entries++
-	mt.Bytes += e.size.Load()
+	mt.Bytes += r.size
 	if mt.Routes == nil {
 		mt.Routes = map[string]int64{}
 	}
-	mt.Routes[e.Subject.Route]++
+	mt.Routes[m.words.at(r.slots()[0].word).text[1:]]++
 	if len(mt.Sample) < sampleSize {
-		mt.Sample = append(mt.Sample, e.URL())
+		mt.Sample = append(mt.Sample, m.decode(r).URL())
 	}
 }
 
@@ -34,22 +35,15 @@ func (mt *Matched) count(e *Entry) {
 func (m *Memory) Sweep(p tags.Purge) Matched {
 	var matched Matched
 	drop := p.Mode == tags.Drop
-	m.walk(p, drop, func(e *Entry) {
-		if e.Subject.Stamp >= p.Sequence {
-			return // its fill began after the purge
+	m.walk(p, drop, func(r *record) {
+		switch {
+		case r.stamp >= p.Sequence: // its fill began after the purge
+		case drop:
+			matched.count(m, r)
+			m.remove(r, Purged)
+		case r.mark(softened):
+			matched.count(m, r)
 		}
-		if !drop {
-			if !e.removed.Load() && e.softened.CompareAndSwap(false, true) {
-				matched.count(e)
-			}
-			return
-		}
-		m.mu.Lock()
-		if e.resident {
-			matched.count(e)
-			m.remove(e, Purged)
-		}
-		m.mu.Unlock()
 	})
 	return matched
 }
@@ -57,85 +51,86 @@ func (m *Memory) Sweep(p tags.Purge) Matched {
 // Preview counts what a purge would take, and changes nothing.
 func (m *Memory) Preview(p tags.Purge) Matched {
 	var matched Matched
-	seen := map[*Entry]bool{}
-	m.walk(p, false, func(e *Entry) {
-		if e.removed.Load() || p.Mode == tags.Soften && e.softened.Load() || seen[e] {
+	seen := map[*record]bool{}
+	m.walk(p, false, func(r *record) {
+		if p.Mode == tags.Soften && r.is(softened) || seen[r] {
 			return
 		}
-		seen[e] = true
-		matched.count(e)
+		seen[r] = true
+		matched.count(m, r)
 	})
 	return matched
 }
 
-// walk visits the entries that a purge names. take says that all of them will go: then
-// the postings of whole terms are lifted out of the index at once, and removing an entry costs less.
-func (m *Memory) walk(p tags.Purge, take bool, visit func(*Entry)) {
-	covered := func(e *Entry) {
-		if p.Covers(&e.Subject) {
-			visit(e)
+// walk visits the entries that a purge names, each under mu. take says that all of them will go:
+// then the postings of whole terms are lifted out of the index at once, and removing an entry
+// costs less.
+func (m *Memory) walk(p tags.Purge, take bool, visit func(*record)) {
+	covered := func(r *record) {
+		if s := m.subjectOf(r); p.Covers(&s) {
+			visit(r)
 		}
 	}
 	if len(p.Below)+len(p.Hosts) > 0 { // found by looking at all of them; the rest on the way
-		for _, l := range m.routes() {
-			m.each(l, covered)
+		for _, route := range m.routes() {
+			m.posted(route, covered)
 		}
 		return
 	}
-	var whole []term
+	var whole []string
 	for _, route := range p.Routes {
-		whole = append(whole, term{byRoute, route})
+		whole = append(whole, routeTerm(route))
 	}
 	switch {
 	case p.All:
 		whole = m.routes()
 	case p.Together:
-		m.each(m.smallest(p.Tags), covered)
-	default:
+		m.posted(m.fewest(p.Tags), covered)
+	case p.Host != "":
 		for _, tag := range p.Tags {
-			if p.Host != "" {
-				m.each(term{byTag, tag}, covered)
-			} else {
-				whole = append(whole, term{byTag, tag})
-			}
+			m.posted(tag, covered)
 		}
+	default:
+		whole = append(whole, p.Tags...)
 	}
-	for _, l := range whole {
+	for _, term := range whole {
 		if take {
-			m.take(l, visit)
+			m.take(term, visit)
 		} else {
-			m.each(l, visit)
+			m.posted(term, visit)
 		}
 	}
 	for _, u := range p.URLs {
-		m.each(term{byPath, u.Path}, covered)
+		m.at(u.Path, covered)
 	}
 }
 
-// routes are the terms that together hold every entry.
-func (m *Memory) routes() (labels []term) {
+// routes are the terms that together find every entry.
+func (m *Memory) routes() (terms []string) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	for l := range m.index {
-		if l.kind == byRoute {
-			labels = append(labels, l)
-		}
+	for number := range m.index.routes {
+		terms = append(terms, m.words.at(number).text)
 	}
-	return labels
+	return terms
 }
 
-// smallest is the term of the tag that the fewest entries carry.
-func (m *Memory) smallest(names []string) (least term) {
+// postings is how many entries a term finds. Under mu.
+func (m *Memory) postings(term string) []posting {
+	if number, ok := m.words.known(term); ok {
+		return m.words.at(number).posted
+	}
+	return nil
+}
+
+// fewest is the term that finds the fewest entries.
+func (m *Memory) fewest(terms []string) (least string) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	few := math.MaxInt
-	for _, name := range names {
-		n := 0
-		if g := m.index[term{byTag, name}]; g != nil {
-			n = len(g.entries)
-		}
-		if n < few {
-			least, few = term{byTag, name}, n
+	for _, term := range terms {
+		if n := len(m.postings(term)); n < few {
+			least, few = term, n
 		}
 	}
 	return least
@@ -145,69 +140,99 @@ func (m *Memory) smallest(names []string) (least term) {
 // mark is needed for any of them.
 func (m *Memory) Compactable(marks *tags.Marks) tags.Stamp {
 	upTo := marks.Stamp()
-	for _, l := range m.routes() {
-		m.each(l, func(e *Entry) {
-			if e.Judge(marks) != tags.Dropped { // what is dropped needs no mark to be gone soon
-				upTo = min(upTo, e.knownTo())
+	for _, route := range m.routes() {
+		m.posted(route, func(r *record) {
+			s := m.subjectOf(r)
+			if r.judge(&s, marks) != tags.Dropped { // what is dropped needs no mark to be gone soon
+				upTo = min(upTo, r.knownTo(r.stamp))
 			}
 		})
 	}
 	return upTo
 }
 
+// chunk is how many entries are visited under the lock at a time, and some are dearer than
+// others.
+const chunk = 64
+
 // take lifts the postings of a term out and visits their entries; those that the visit leaves
 // in the store (filled since the purge) are put back.
-func (m *Memory) take(l term, visit func(*Entry)) {
+func (m *Memory) take(term string, visit func(*record)) {
 	m.mu.Lock()
-	g := m.index.detach(l)
-	m.mu.Unlock()
-	if g == nil {
+	number, ok := m.words.known(term)
+	if !ok {
+		m.mu.Unlock()
 		return
 	}
-	for _, e := range g.entries {
-		visit(e)
+	lifted := m.index.lift(number)
+	all := make([]*record, len(lifted))
+	for i, one := range lifted {
+		all[i] = m.index.record(one.place)
+	}
+	m.mu.Unlock()
+	m.visit(all, func(r *record) {
+		visit(r)
+		for i, s := range r.slots() {
+			if r.has(isResident) && s.word == number && !m.index.isPosted(r, i) {
+				m.index.post(r, i)
+				m.index.noteRoute(r)
+				break
+			}
+		}
+	})
+}
+
+// visit visits those of some records that are in the store, under mu, which others may have in
+// between.
+func (m *Memory) visit(all []*record, visit func(*record)) {
+	for len(all) > 0 {
+		some := all[:min(chunk, len(all))]
+		all = all[len(some):]
 		m.mu.Lock()
-		if e.resident {
-			m.rejoin(e, g)
+		for _, r := range some {
+			if r.has(isResident) {
+				visit(r)
+			}
 		}
 		m.mu.Unlock()
 	}
 }
 
-func (m *Memory) rejoin(e *Entry, g *postings) {
-	for i := range e.postings {
-		if e.postings[i].of == g {
-			e.postings = append(e.postings[:i], e.postings[i+1:]...)
-			break
-		}
-	}
-	m.index.join(e, g.term)
-}
-
-// chunk is how many entries are copied under the lock at a time.
-const chunk = 1024
-
-// each visits the postings of a term in chunks, so that no lock is held for long. It walks from the
-// end, since a removal moves the last entry into the gap: nothing that stays is
-// skipped, and what moves may be visited twice.
-func (m *Memory) each(l term, visit func(*Entry)) {
-	room := make([]*Entry, 0, chunk)
-	for from := math.MaxInt; ; {
+// posted visits the entries of a term. It walks from the end, since a removal moves the last posting
+// into the gap: nothing that stays is skipped, and what moves may be visited twice.
+func (m *Memory) posted(term string, visit func(*record)) {
+	for from := math.MaxInt; from > 0; {
 		m.mu.Lock()
-		g := m.index[l]
-		if g == nil {
-			m.mu.Unlock()
-			return
-		}
-		from = min(from, len(g.entries))
+		all := m.postings(term)
+		from = min(from, len(all))
 		start := max(0, from-chunk)
-		room = append(room[:0], g.entries[start:from]...)
-		m.mu.Unlock()
-		for _, e := range room {
-			visit(e)
+		var some [chunk]*record
+		for i, one := range all[start:from] {
+			some[i] = m.index.record(one.place)
 		}
-		if from = start; from == 0 {
-			return
+		for _, r := range some[:from-start] {
+			if r.has(isResident) {
+				visit(r)
+			}
+		}
+		from = start
+		m.mu.Unlock()
+	}
+}
+
+// at visits the entries of a path, and of those whose hash is the same.
+func (m *Memory) at(path string, visit func(*record)) {
+	m.mu.Lock()
+	var all []*record
+	table, tag := m.index.pathOf(path)
+	if first, ok := table.first(tag); ok {
+		for r := m.index.record(first); ; r = m.index.record(r.next - 1) {
+			all = append(all, r)
+			if r.next == 0 {
+				break
+			}
 		}
 	}
+	m.mu.Unlock()
+	m.visit(all, visit)
 }

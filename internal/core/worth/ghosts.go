@@ -12,13 +12,13 @@ type ghost struct {
 // ghosts are a table of small buckets that grows by one bucket at a time (linear hashing; Litwin,
 // 1980), so that growing never takes long.
 type ghosts struct {
-	chunks [][]bucket
+	chunks []*[bucketChunk]bucket
 	count  uint32 // of buckets
 }
 
 type bucket [4]ghost
 
-const bucketChunk = 256
+const bucketChunk = 32
 
 func (g *ghosts) bucket(i uint32) *bucket { return &g.chunks[i/bucketChunk][i%bucketChunk] }
 
@@ -42,7 +42,7 @@ func (g *ghosts) grow(entries int64) {
 			return
 		}
 		if g.count%bucketChunk == 0 {
-			g.chunks = append(g.chunks, make([]bucket, bucketChunk))
+			g.chunks = append(g.chunks, new([bucketChunk]bucket))
 		}
 		g.count++
 		if g.count == 1 {

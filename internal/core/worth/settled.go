@@ -6,8 +6,6 @@ import "math/bits"
 // by chance.
 type settled struct {
 	classes [classes]class
-	count   int
-	bytes   int64
 }
 
 // class holds the places of entries whose sizes are within a factor of four.
@@ -26,8 +24,6 @@ func (d *settled) add(all *slots, place uint32) {
 	e.older, e.newer = 0, uint32(len(c.places))
 	c.places = append(c.places, place)
 	c.bytes += bytesOf(e.size)
-	d.count++
-	d.bytes += bytesOf(e.size)
 }
 
 func (d *settled) remove(all *slots, place uint32) {
@@ -39,34 +35,34 @@ func (d *settled) remove(all *slots, place uint32) {
 	all.at(moved).newer = e.newer
 	c.places = c.places[:last]
 	c.bytes -= bytesOf(e.size)
-	d.count--
-	d.bytes -= bytesOf(e.size)
 }
 
-// draw picks one by two numbers by chance: each entry as likely as any other, or each byte.
-func (d *settled) draw(which, within uint64, byCount bool) (place uint32, ok bool) {
-	if d.count == 0 {
-		return 0, false
+// byCount weighs a class by its entries, byBytes by their bytes.
+func byCount(c *class) uint64 { return uint64(len(c.places)) }
+func byBytes(c *class) uint64 { return uint64(c.bytes) }
+
+// draw picks one by two numbers by chance.
+func (d *settled) draw(which, within uint64, weight func(*class) uint64) (place uint32, ok bool) {
+	sum := uint64(0)
+	for i := range d.classes {
+		sum += weight(&d.classes[i])
 	}
-	at, _ := bits.Mul64(which, uint64(d.weight(byCount)))
+	at, _ := bits.Mul64(which, sum)
 	for i := range d.classes {
 		c := &d.classes[i]
-		weight := uint64(c.bytes)
-		if byCount {
-			weight = uint64(len(c.places))
-		}
-		if at < weight {
+		w := weight(c)
+		if at < w {
 			among, _ := bits.Mul64(within, uint64(len(c.places)))
 			return c.places[among], true
 		}
-		at -= weight
+		at -= w
 	}
 	return 0, false
 }
 
-func (d *settled) weight(byCount bool) int64 {
-	if byCount {
-		return int64(d.count)
+func (d *settled) memory() (bytes int64) {
+	for i := range d.classes {
+		bytes += int64(cap(d.classes[i].places)) * 4
 	}
-	return d.bytes
+	return bytes
 }

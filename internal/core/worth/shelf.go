@@ -1,6 +1,9 @@
 package worth
 
-import "math"
+import (
+	"math"
+	"unsafe"
+)
 
 // Temper is how a shelf judges.
 type Temper struct {
@@ -136,7 +139,11 @@ func (s *shelf) least() (place uint32, ok bool) {
 		}
 	}
 	for draw := range sampled {
-		place, ok := s.settled.draw(s.chance(), s.chance(), draw%2 == 0)
+		weight := byBytes
+		if draw%2 == 0 {
+			weight = byCount
+		}
+		place, ok := s.settled.draw(s.chance(), s.chance(), weight)
 		if !ok {
 			return 0, false
 		}
@@ -208,4 +215,9 @@ func exp2(x float32) float32 {
 	whole := float32(int32(x)) - 1
 	rest := x - whole // 0…1 (1 for whole numbers)
 	return math.Float32frombits(uint32(int32(whole)+127)<<23) * (1 + rest*(0.6565+rest*0.3435))
+}
+
+// memory is how many bytes it takes.
+func (s *shelf) memory() int64 {
+	return int64(len(s.slots.chunks))*(int64(unsafe.Sizeof([1 << chunkBits]slot{}))+8) + int64(len(s.ghosts.chunks))*(int64(unsafe.Sizeof([bucketChunk]bucket{}))+8) + s.settled.memory()
 }

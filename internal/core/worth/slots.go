@@ -28,18 +28,18 @@ func (e *slot) window() bool { return e.older != 0 }
 
 // slots are in chunks, so that growing moves nothing.
 type slots struct {
-	chunks [][]slot
+	chunks []*[1 << chunkBits]slot
 	len    uint32 // places that were taken at any time
 }
 
-const chunkBits = 12
+const chunkBits = 8
 
 func (s *slots) at(place uint32) *slot { return &s.chunks[place>>chunkBits][place&(1<<chunkBits-1)] }
 
 // reach makes sure that a place is there.
 func (s *slots) reach(place uint32) {
 	for uint32(len(s.chunks))<<chunkBits <= place {
-		s.chunks = append(s.chunks, make([]slot, 1<<chunkBits))
+		s.chunks = append(s.chunks, new([1 << chunkBits]slot))
 	}
 	s.len = max(s.len, place+1)
 }

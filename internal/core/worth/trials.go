@@ -99,6 +99,11 @@ func (t *Trial) use(hash uint64, size int64, cost float32) {
 	t.shelf.add(place, hash, size, cost)
 }
 
+// memory is how many bytes it takes; a cell of the map has a key, a place and some room.
+func (t *Trial) memory() int64 {
+	return t.shelf.memory() + int64(len(t.places))*28 + int64(cap(t.free))*4
+}
+
 func (t *Trial) place() uint32 {
 	if n := len(t.free); n > 0 {
 		place := t.free[n-1]

@@ -18,7 +18,7 @@ var tempers = [...]Temper{
 }
 
 // firstTemper is the one until something is known.
-const firstTemper = 4
+const firstTemper = 4 // a half-life of 8
 
 // New returns a policy for so many bytes; seed is where its chance begins.
 func New(capacity int64, seed uint64) *Policy {
@@ -29,10 +29,13 @@ func New(capacity int64, seed uint64) *Policy {
 	return p
 }
 
+// leastCost is what any fill costs: the way to its origin, whatever the origin does.
+const leastCost = 100 * time.Microsecond
+
 // Add tells of an entry that came: at a place that is free, of so many bytes, whose fill takes
 // cost.
 func (p *Policy) Add(place uint32, hash uint64, size int64, cost time.Duration) {
-	p.shelf.add(place, hash, size, float32(cost))
+	p.shelf.add(place, hash, size, float32(max(cost, leastCost)))
 	p.try(place)
 }
 
@@ -59,6 +62,15 @@ func (p *Policy) Worth(place uint32) float64 { return p.shelf.worth(place) }
 func (p *Policy) Uses(place uint32) float64 {
 	e := p.shelf.slots.at(place)
 	return float64(e.use) * float64(p.shelf.decay(e.when))
+}
+
+// Bytes is how much memory the policy takes itself.
+func (p *Policy) Bytes() int64 {
+	bytes := p.shelf.memory()
+	for _, t := range p.trial {
+		bytes += t.memory()
+	}
+	return bytes
 }
 
 // Temper is how it judges now.

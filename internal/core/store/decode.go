@@ -1,0 +1,133 @@
+package store
+
+import (
+	"slices"
+	"time"
+	"unsafe"
+
+	"gerastic/internal/core/compose"
+	"gerastic/internal/core/httprules"
+	"gerastic/internal/core/tags"
+)
+
+// record makes the record of an entry, and takes its words.
+func (m *Memory) record(e *Entry) *record {
+	w := m.scratch.Get().(*writer)
+	defer m.scratch.Put(w)
+	terms := m.write(w, e)
+	s := shape{terms: len(terms), refs: len(w.taken), meta: len(w.bytes), body: len(e.Body)}
+	if s.body > apartFrom {
+		s.body = 0
+	}
+	r := newRecord(s)
+	for i, number := range terms {
+		r.slots()[i] = slot{number, nowhere}
+	}
+	copy(r.words(), w.taken)
+	copy(r.known(), w.bytes)
+	r.body, r.stamp, r.began, r.idle = int64(len(e.Body)), e.Fill.Stamp, int64(since(e.Fill.Began, m.epoch)), int64(e.Idle)
+	r.size = allocated(s.bytes())
+	if s.body < len(e.Body) {
+		r.traits |= isApart
+		r.size += allocated(cap(e.Body))
+	} else {
+		copy(r.inline(), e.Body)
+	}
+	if e.Failure {
+		r.traits |= isFailure
+	}
+	return r
+}
+
+// write puts down what is known of an entry, and takes the words for it and for its terms.
+func (m *Memory) write(w *writer, e *Entry) (terms []uint32) {
+	w.bytes, w.taken = w.bytes[:0], w.taken[:0]
+	terms = make([]uint32, 1, 1+len(e.Subject.Tags))
+	m.words.mu.Lock()
+	defer m.words.mu.Unlock()
+	w.write(e, m.epoch)
+	terms[0] = m.words.make(routeTerm(e.Subject.Route))
+	for _, tag := range e.Subject.Tags {
+		terms = append(terms, m.words.make(tag))
+	}
+	return terms
+}
+
+// dropWords ends the use of a record's words.
+func (m *Memory) dropWords(r *record) {
+	m.words.mu.Lock()
+	defer m.words.mu.Unlock()
+	for _, s := range r.slots() {
+		m.words.drop(s.word)
+	}
+	for _, number := range r.words() {
+		m.words.drop(number)
+	}
+}
+
+// reader reads a record that is in the store. Under its shard's lock, or mu.
+func (m *Memory) reader(r *record) *reader {
+	return &reader{bytes: r.known(), words: &m.words, taken: r.words()}
+}
+
+// entry is a record's entry: the one that is kept ready, or a new one, which is kept ready from
+// now on. Under the lock of its shard, or mu.
+func (m *Memory) entry(r *record) *Entry {
+	if e := m.ready.find(r); e != nil {
+		return e
+	}
+	e := m.decode(r)
+	m.ready.keep(e)
+	return e
+}
+
+// decode makes the entry of a record. It shares the record's memory. Under the lock of its shard,
+// or mu.
+func (m *Memory) decode(r *record) *Entry {
+	e := m.reader(r).read(m.epoch)
+	e.kept.Store(r)
+	e.Failure, e.Idle = r.has(isFailure), time.Duration(r.idle)
+	e.Fill = Fill{Stamp: r.stamp, Began: after(m.epoch, time.Duration(r.began))}
+	m.terms(r, &e.Subject)
+	e.Body = bodyOf(m.places.at(r.place))
+	if e.Skeleton != nil {
+		e.Skeleton, _ = compose.Parse(e.Body) // it was in order when it was stored
+	}
+	e.Prepare()
+	for i, form := range r.forms {
+		if form > 0 {
+			e.coded[i].Store(e.encode(httprules.Codings[i], m.places.at(form-1)))
+		}
+	}
+	return e
+}
+
+// bodyOf is the body of the record at a place, which nobody may change.
+func bodyOf(at *place) []byte {
+	r := at.record
+	if r.has(isApart) {
+		return unsafe.Slice(at.body, r.body)
+	}
+	return slices.Clip(r.inline())
+}
+
+// subjectOf is what a purge may name of a record. Under the lock of its shard, or mu.
+func (m *Memory) subjectOf(r *record) (s tags.Subject) {
+	reader := m.reader(r)
+	reader.variant()
+	reader.subject(&s)
+	m.terms(r, &s)
+	return s
+}
+
+// terms reads a record's route and tags.
+func (m *Memory) terms(r *record, s *tags.Subject) {
+	slots := r.slots()
+	s.Stamp, s.Route = r.stamp, m.words.at(slots[0].word).text[1:]
+	if len(slots) > 1 {
+		s.Tags = make([]string, len(slots)-1)
+		for i, one := range slots[1:] {
+			s.Tags[i] = m.words.at(one.word).text
+		}
+	}
+}
