@@ -36,15 +36,23 @@ func decode(t *testing.T, coding, body string) string {
 	return string(plain)
 }
 
+// comes waits until a coded form of what is stored is there.
+func (s *rig) comes(path, coding string) {
+	require.Eventually(s.t, func() bool {
+		return s.get(path, "Accept-Encoding: "+coding).header.Get("Content-Encoding") == coding
+	}, 5*time.Second, time.Millisecond)
+}
+
 func TestStoredAnswersAreCompressedOnce(t *testing.T) {
 	page := strings.Repeat("Ostrel Isles Ferries sail between the isles. ", 200)
 	s := newRig(t, text(page, "Content-Type: text/html", `ETag: "v1"`))
 	first := s.get("/ports/a", "Accept-Encoding: gzip")
 	assert.Equal(t, page, first.body)
 	assert.Equal(t, "Accept-Encoding", first.header.Get("Vary"), "it is said from the first answer on")
-	require.Eventually(t, func() bool {
-		return s.get("/ports/a", "Accept-Encoding: gzip").header.Get("Content-Encoding") == "gzip"
-	}, 5*time.Second, 5*time.Millisecond)
+	for _, coding := range []string{"gzip", "br", "zstd"} { // each is made when somebody would like it
+		assert.NotEqual(t, coding, s.get("/ports/a", "Accept-Encoding: gzip;q=0.5, "+coding).header.Get("Content-Encoding"), "nobody waits for it")
+		s.comes("/ports/a", coding)
+	}
 	for _, c := range []struct{ accept, coding string }{
 		{"gzip", "gzip"}, {"gzip, br", "br"}, {"gzip, br;q=0.5", "gzip"}, {"zstd", "zstd"}, {"*", "br"}, {"*;q=0.5, gzip", "gzip"},
 		{"identity", ""}, {"", ""}, {"br;q=0", ""}, {"compress", ""}, {"gzip;q=0.5, identity", ""}, {"x-gzip", "gzip"},

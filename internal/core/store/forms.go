@@ -182,8 +182,9 @@ func (m *Memory) freeForm(form *record) {
 	m.places.give(form.place)
 }
 
-// inherit gives a record the forms of one whose place it takes, if it has the same body. Under mu.
-func (m *Memory) inherit(r, from *record) {
+// inherit gives an entry the forms of one whose place it takes, if it has the same body. Under mu.
+func (m *Memory) inherit(e *Entry, from *record) {
+	r := e.kept.Load()
 	if r.body != from.body || r.has(isApart) != from.has(isApart) {
 		return
 	}
@@ -196,6 +197,7 @@ func (m *Memory) inherit(r, from *record) {
 	for _, form := range r.forms {
 		if form > 0 {
 			m.places.at(form - 1).record.of = r.place
+			m.attach(e, m.places.at(form-1).record)
 		}
 	}
 }

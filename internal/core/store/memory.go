@@ -145,7 +145,7 @@ func (m *Memory) keep(e *Entry, r *record) error {
 	for i, old := range gone {
 		s.table.remove(tagOf(hash), old.place)
 		if why[i] == Replaced && e.Compress {
-			m.inherit(r, old)
+			m.inherit(e, old)
 		}
 	}
 	s.table.add(tagOf(hash), r.place)

@@ -98,16 +98,25 @@ func newRecord(s shape) *record {
 
 // slots are the record's terms: its route first. Guarded by Memory.mu, but for their words.
 func (r *record) slots() []slot {
+	if r.terms == 0 {
+		return nil // what is behind may be no memory of the record's
+	}
 	return unsafe.Slice((*slot)(unsafe.Add(unsafe.Pointer(r), headBytes)), int(r.terms))
 }
 
 // words are the numbers of the other words that it holds.
 func (r *record) words() []uint32 {
+	if r.refs == 0 {
+		return nil
+	}
 	return unsafe.Slice((*uint32)(unsafe.Add(unsafe.Pointer(r), headBytes+int(r.terms)*slotBytes)), int(r.refs))
 }
 
 // behind is the memory of so many bytes behind the words, from some place on.
 func (r *record) behind(from, length int) []byte {
+	if length == 0 {
+		return nil
+	}
 	return unsafe.Slice((*byte)(unsafe.Add(unsafe.Pointer(r), headBytes+int(r.terms)*slotBytes+int(r.refs)*refBytes+from)), length)
 }
 
