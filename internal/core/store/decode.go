@@ -120,6 +120,14 @@ func (m *Memory) subjectOf(r *record) (s tags.Subject) {
 	return s
 }
 
+// pathOf is a record's path. Under the lock of its shard, or mu.
+func (m *Memory) pathOf(r *record) string {
+	reader := reader{bytes: r.known(), words: &m.words, taken: r.words()}
+	reader.variant()
+	reader.text()
+	return reader.text()
+}
+
 // terms reads a record's route and tags.
 func (m *Memory) terms(r *record, s *tags.Subject) {
 	slots := r.slots()

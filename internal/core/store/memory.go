@@ -3,7 +3,6 @@ package store
 import (
 	"errors"
 	"hash/maphash"
-	"runtime"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -225,7 +224,7 @@ func (m *Memory) forget(r *record, why Removal) {
 	r.traits &^= isResident
 	r.state.mark(removed)
 	m.ready.drop(r)
-	m.index.remove(r, m.subjectOf(r).Path)
+	m.index.remove(r, m.pathOf(r))
 	m.policy.Remove(r.place)
 	m.dropWords(r)
 	m.used.Add(-r.size)
@@ -253,9 +252,7 @@ func (m *Memory) makeRoom(size int64) bool {
 		}
 		m.remove(m.places.at(victim).record, Evicted)
 		if gone%stride == 0 {
-			m.mu.Unlock()
-			runtime.Gosched()
-			m.mu.Lock()
+			m.yield()
 		}
 	}
 	return true

@@ -2,6 +2,7 @@ package store
 
 import (
 	"math"
+	"runtime"
 
 	"gerastic/internal/core/tags"
 )
@@ -159,27 +160,33 @@ const chunk = 64
 // in the store (filled since the purge) are put back.
 func (m *Memory) take(term string, visit func(*record)) {
 	m.mu.Lock()
-	number, ok := m.words.known(term)
+	defer m.mu.Unlock()
+	number, ok := m.words.hold(term)
 	if !ok {
-		m.mu.Unlock()
 		return
 	}
-	lifted := m.index.lift(number)
-	all := make([]*record, len(lifted))
-	for i, one := range lifted {
-		all[i] = m.index.record(one.place)
-	}
-	m.mu.Unlock()
-	m.visit(all, func(r *record) {
-		visit(r)
-		for i, s := range r.slots() {
-			if r.has(isResident) && s.word == number && !m.index.isPosted(r, i) {
-				m.index.post(r, i)
-				m.index.noteRoute(r)
-				break
-			}
+	defer m.words.release(number) // until then it stands for nothing else
+	for i, one := range m.index.lift(number) {
+		if i%chunk == chunk-1 {
+			m.yield()
 		}
-	})
+		r := m.index.record(one.place)
+		if r == nil || int(one.slot) >= len(r.slots()) || r.slots()[one.slot].word != number {
+			continue // it has left, and another one has its place
+		}
+		visit(r)
+		if r.has(isResident) && !m.index.isPosted(r, int(one.slot)) {
+			m.index.post(r, int(one.slot))
+			m.index.noteRoute(r)
+		}
+	}
+}
+
+// yield lets others have mu for a moment.
+func (m *Memory) yield() {
+	m.mu.Unlock()
+	runtime.Gosched()
+	m.mu.Lock()
 }
 
 // visit visits those of some records that are in the store, under mu, which others may have in

@@ -87,6 +87,22 @@ func (w *words) known(text string) (number uint32, ok bool) {
 	return w.find(text, maphash.String(w.seed, text))
 }
 
+// hold is one more use of a text that is a word, until release.
+func (w *words) hold(text string) (number uint32, ok bool) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if number, ok = w.find(text, maphash.String(w.seed, text)); ok {
+		w.at(number).uses++
+	}
+	return number, ok
+}
+
+func (w *words) release(number uint32) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.drop(number)
+}
+
 // drop ends a use of a word. Under mu.
 func (w *words) drop(number uint32) {
 	one := w.at(number)

@@ -14,6 +14,7 @@ type ghost struct {
 type ghosts struct {
 	chunks []*[bucketChunk]bucket
 	count  uint32 // of buckets
+	level  uint32 // the power of two for which level ≤ count < 2·level
 }
 
 type bucket [4]ghost
@@ -22,17 +23,12 @@ const bucketChunk = 32
 
 func (g *ghosts) bucket(i uint32) *bucket { return &g.chunks[i/bucketChunk][i%bucketChunk] }
 
-// of is the bucket of a tag.
+// of is the bucket of a tag: the first count-level buckets have been split.
 func (g *ghosts) of(tag uint32) uint32 {
-	level := uint32(1)
-	for level <= g.count/2 {
-		level <<= 1
-	}
-	// level ≤ count < 2·level: the buckets below count-level have been split.
-	if i := tag % (2 * level); i < g.count {
+	if i := tag & (2*g.level - 1); i < g.count {
 		return i
 	}
-	return tag % level
+	return tag & (g.level - 1)
 }
 
 // grow makes room for so many, two buckets at most at a time.
@@ -44,18 +40,14 @@ func (g *ghosts) grow(entries int64) {
 		if g.count%bucketChunk == 0 {
 			g.chunks = append(g.chunks, new([bucketChunk]bucket))
 		}
+		before := g.level
 		g.count++
-		if g.count == 1 {
-			continue
+		if g.level = max(1, g.level); g.count == 2*g.level {
+			g.level = g.count
 		}
-		level := uint32(1)
-		for level <= g.count/2 {
-			level <<= 1
+		if g.count > 1 {
+			g.split(g.count-1-before, g.count-1)
 		}
-		if level == g.count {
-			level >>= 1
-		}
-		g.split(g.count-1-level, g.count-1)
 	}
 }
 
