@@ -9,7 +9,6 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
-	"runtime/debug"
 	"slices"
 	"strings"
 	"time"
@@ -24,10 +23,6 @@ import (
 
 // stopTime is how long requests under way may take to end after an interrupt.
 const stopTime = 10 * time.Second
-
-// runtimeMemory is what a node needs besides its store, in bytes: connections, requests under
-// way, the program itself.
-const runtimeMemory = 64 << 20
 
 // serveOptions are flags of serve that become settings only when they have been read.
 type serveOptions struct{ memory, logFormat, whenLost string }
@@ -105,9 +100,6 @@ func (a *app) settle(s *node.Settings, o serveOptions) (err error) {
 
 // runNode runs a node until it is interrupted or fails.
 func (a *app) runNode(ctx context.Context, s node.Settings) (failure error) {
-	if os.Getenv("GOMEMLIMIT") == "" { // the collector works harder before it lets the node outgrow its memory
-		debug.SetMemoryLimit(s.Memory + s.Memory/10 + runtimeMemory)
-	}
 	n, err := node.Start(ctx, s)
 	if err != nil {
 		return err

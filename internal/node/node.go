@@ -27,6 +27,7 @@ import (
 	"gerastic/internal/gate"
 	"gerastic/internal/localpg"
 	"gerastic/internal/records"
+	"gerastic/internal/resident"
 	"gerastic/internal/tasks"
 )
 
@@ -37,6 +38,7 @@ type Node struct {
 	started  time.Time
 
 	store     *store.Memory
+	resident  *resident.Keeper
 	barrier   *barrier.Barrier
 	meter     *meter.Meter
 	edge      *edge.Edge
@@ -153,6 +155,8 @@ func (n *Node) start(ctx context.Context) (err error) {
 	n.tasks.Go(n.flushFigures)
 	n.tasks.Go(n.tidy)
 	n.tasks.Go(n.beat)
+	n.resident = resident.New(n.settings.Memory, n.store)
+	n.tasks.Go(func() { n.resident.Watch(n.tasks.Life()) })
 	if n.cluster != nil {
 		n.tasks.Go(func() { n.cluster.Keep(n.tasks.Life(), n.log) })
 	}

@@ -23,12 +23,16 @@ import (
 // beside a server whose work and memory are not the client's.
 var roles = map[string]func(ctx context.Context) (address string, stop func(), err error){
 	"node": func(ctx context.Context) (string, func(), error) {
+		memory := int64(256 << 20)
+		if most, err := strconv.ParseInt(os.Getenv("BENCH_MEMORY"), 10, 64); err == nil {
+			memory = most
+		}
 		n, err := node.Start(ctx, node.Settings{Name: "bench", Data: os.Getenv("BENCH_DATA"), Database: os.Getenv("BENCH_DATABASE"), PolicyFile: filepath.Join(os.Getenv("BENCH_DATA"), "policy.yaml"),
-			AdminToken: benchToken, Edge: "127.0.0.1:0", Control: "127.0.0.1:0", Memory: 256 << 20, Log: slog.New(slog.DiscardHandler)})
+			AdminToken: benchToken, Edge: "127.0.0.1:0", Control: "127.0.0.1:0", Memory: memory, Log: slog.New(slog.DiscardHandler)})
 		if err != nil {
 			return "", nil, err
 		}
-		return n.ControlURL() + " " + n.EdgeURL(), func() { n.Stop(ctx) }, nil
+		return fmt.Sprint(os.Getpid(), " ", n.ControlURL(), " ", n.EdgeURL()), func() { n.Stop(ctx) }, nil
 	},
 	// bare answers every request with the bytes of a file.
 	"bare": func(context.Context) (string, func(), error) {
@@ -89,8 +93,13 @@ func process(tb testing.TB, role string, env ...string) []string {
 
 // nodeProcess runs a node with a policy in a process of its own.
 func nodeProcess(tb testing.TB, policy string) (control, edge string) {
+	addresses := nodeAddresses(tb, policy)
+	return addresses[1], addresses[2]
+}
+
+// nodeAddresses returns its process, too.
+func nodeAddresses(tb testing.TB, policy string) []string {
 	data := tb.TempDir()
 	require.NoError(tb, os.WriteFile(filepath.Join(data, "policy.yaml"), []byte(policy), 0o600))
-	addresses := process(tb, "node", "BENCH_DATA="+data, "BENCH_DATABASE="+ownDatabase(tb))
-	return addresses[0], addresses[1]
+	return process(tb, "node", "BENCH_DATA="+data, "BENCH_DATABASE="+ownDatabase(tb))
 }

@@ -1,12 +1,13 @@
 package store
 
 import (
+	"bytes"
+	"math"
 	"slices"
 	"time"
 	"unsafe"
 
 	"gerastic/internal/core/compose"
-	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/tags"
 )
 
@@ -15,7 +16,7 @@ func (m *Memory) record(e *Entry) *record {
 	w := m.scratch.Get().(*writer)
 	defer m.scratch.Put(w)
 	terms := m.write(w, e)
-	s := shape{terms: len(terms), refs: len(w.taken), meta: len(w.bytes), body: len(e.Body)}
+	s := shape{terms: len(terms), words: len(w.taken), meta: len(w.bytes), body: len(e.Body)}
 	if s.body > apartFrom {
 		s.body = 0
 	}
@@ -23,13 +24,17 @@ func (m *Memory) record(e *Entry) *record {
 	for i, number := range terms {
 		r.slots()[i] = slot{number, nowhere}
 	}
-	copy(r.words(), w.taken)
+	copy(r.held(), w.taken)
 	copy(r.known(), w.bytes)
-	r.body, r.stamp, r.began, r.idle = int64(len(e.Body)), e.Fill.Stamp, int64(since(e.Fill.Began, m.epoch)), int64(e.Idle)
-	r.size = allocated(s.bytes())
+	r.body, r.stamp, r.began = uint32(len(e.Body)), e.Fill.Stamp, int64(since(e.Fill.Began, m.epoch))
+	if e.Idle > 0 {
+		r.idle = uint32(min((e.Idle+time.Second-1)/time.Second, math.MaxUint32))
+	}
 	if s.body < len(e.Body) {
 		r.traits |= isApart
-		r.size += allocated(cap(e.Body))
+		if allocated(cap(e.Body)) > allocated(len(e.Body)) {
+			e.Body = bytes.Clone(e.Body)[:len(e.Body):len(e.Body)]
+		}
 	} else {
 		copy(r.inline(), e.Body)
 	}
@@ -60,14 +65,14 @@ func (m *Memory) dropWords(r *record) {
 	for _, s := range r.slots() {
 		m.words.drop(s.word)
 	}
-	for _, number := range r.words() {
+	for _, number := range r.held() {
 		m.words.drop(number)
 	}
 }
 
 // reader reads a record that is in the store. Under its shard's lock, or mu.
 func (m *Memory) reader(r *record) *reader {
-	return &reader{bytes: r.known(), words: &m.words, taken: r.words()}
+	return &reader{bytes: r.known(), words: &m.words, taken: r.held()}
 }
 
 // entry is a record's entry: the one that is kept ready, or a new one, which is kept ready from
@@ -86,7 +91,7 @@ func (m *Memory) entry(r *record) *Entry {
 func (m *Memory) decode(r *record) *Entry {
 	e := m.reader(r).read(m.epoch)
 	e.kept.Store(r)
-	e.Failure, e.Idle = r.has(isFailure), time.Duration(r.idle)
+	e.Failure = r.has(isFailure)
 	e.Fill = Fill{Stamp: r.stamp, Began: after(m.epoch, time.Duration(r.began))}
 	m.terms(r, &e.Subject)
 	e.Body = bodyOf(m.places.at(r.place))
@@ -94,11 +99,7 @@ func (m *Memory) decode(r *record) *Entry {
 		e.Skeleton, _ = compose.Parse(e.Body) // it was in order when it was stored
 	}
 	e.Prepare()
-	for i, form := range r.forms {
-		if form > 0 {
-			e.coded[i].Store(e.encode(httprules.Codings[i], m.places.at(form-1)))
-		}
-	}
+	m.eachForm(r, func(form *record) { m.attach(e, form) })
 	return e
 }
 
@@ -114,6 +115,7 @@ func bodyOf(at *place) []byte {
 // subjectOf is what a purge may name of a record. Under the lock of its shard, or mu.
 func (m *Memory) subjectOf(r *record) (s tags.Subject) {
 	reader := m.reader(r)
+	reader.skipKey()
 	reader.variant()
 	reader.subject(&s)
 	m.terms(r, &s)
@@ -122,7 +124,8 @@ func (m *Memory) subjectOf(r *record) (s tags.Subject) {
 
 // pathOf is a record's path. Under the lock of its shard, or mu.
 func (m *Memory) pathOf(r *record) string {
-	reader := reader{bytes: r.known(), words: &m.words, taken: r.words()}
+	reader := reader{bytes: r.known(), words: &m.words, taken: r.held()}
+	reader.skipKey()
 	reader.variant()
 	reader.text()
 	return reader.text()

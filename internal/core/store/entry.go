@@ -219,26 +219,26 @@ func (e *Entry) Digest() compose.Digest {
 }
 
 // Cost is what a fill of this entry takes.
-func (e *Entry) Cost() time.Duration { return time.Duration(e.state().cost.Load()) }
+func (e *Entry) Cost() time.Duration { return time.Duration(e.state().cost.Load()) * time.Microsecond }
 
 // Filled smooths the cost with that of one more fill; the first counts whole.
 func (e *Entry) Filled(before *Entry, took time.Duration) {
 	if before == nil || before.Cost() == 0 {
-		e.state().cost.Store(int64(took))
+		e.state().costs(took)
 		return
 	}
-	e.state().cost.Store(int64(before.Cost()*7+took*3) / 10)
+	e.state().costs((before.Cost()*7 + took*3) / 10)
 }
 
 // KeepCost takes over the cost of the entry that this one renews without a fill.
-func (e *Entry) KeepCost(before *Entry) { e.state().cost.Store(int64(before.Cost())) }
+func (e *Entry) KeepCost(before *Entry) { e.state().costs(before.Cost()) }
 
 // Touch notes that somebody asked for the entry.
-func (e *Entry) Touch(now time.Time) { e.state().used.Store(now.UnixNano()) }
+func (e *Entry) Touch(now time.Time) { e.state().used.Store(moment(now)) }
 
 // IdleFor is how long nobody has asked for the entry.
 func (e *Entry) IdleFor(now time.Time) time.Duration {
-	return time.Duration(now.UnixNano() - e.state().used.Load())
+	return time.Duration(int64(moment(now))-int64(e.state().used.Load())) * (time.Second / 4)
 }
 
 // Judge asks the marks, and remembers how far in the ledger they let the entry live: it
@@ -274,13 +274,18 @@ func (s *state) set(other *state) {
 	s.used.Store(other.used.Load())
 	s.judged.Store(other.judged.Load())
 	s.cost.Store(other.cost.Load())
-	s.marks.Store(other.marks.Load() & softened)
+	s.notes.Store(other.notes.Load() & softened)
+}
+
+// costs sets what a fill takes, as far as it can be told: from a microsecond to an hour.
+func (s *state) costs(d time.Duration) {
+	s.cost.Store(uint32(min(max(1, d/time.Microsecond), time.Hour/time.Microsecond)))
 }
 
 // Size is how many bytes the store counts for the entry, its coded forms apart; 0 if it is in none.
 func (e *Entry) Size() int64 {
 	if r := e.kept.Load(); r != nil {
-		return r.size
+		return r.size()
 	}
 	return 0
 }

@@ -3,6 +3,7 @@ package store
 import (
 	"bytes"
 	"hash/maphash"
+	"slices"
 	"strconv"
 	"time"
 	"weak"
@@ -14,41 +15,35 @@ import (
 // it, before it is made again.
 const pause = 16
 
-// bit stands for a coding in state.coding; those that do not gain are noted behind these.
-func bit(c httprules.Coding) (making, useless uint32) {
-	for i, known := range httprules.Codings {
-		if known == c {
-			return 1 << i, 1 << (i + len(httprules.Codings))
-		}
-	}
-	return 0, 0
-}
+// indexOf is which of the codings one is.
+func indexOf(c httprules.Coding) int { return slices.Index(httprules.Codings[:], c) }
 
 // Wants reports whether a form is to be made now, for a visitor who would like it. Whoever is told
 // so must say what became of it: AddEncoded, NotEncoded or Useless.
 func (e *Entry) Wants(c httprules.Coding) bool {
-	making, useless := bit(c)
-	s := e.state()
-	if e.kept.Load() == nil || s.coding.Load()&(making|useless) != 0 {
-		return false
+	s, i := e.state(), indexOf(c)
+	for e.kept.Load() != nil {
+		notes := s.notes.Load()
+		next := notes | making<<i
+		switch {
+		case notes&((making|useless)<<i) != 0:
+			return false
+		case notes >= resting:
+			next = notes - resting
+		}
+		if s.notes.CompareAndSwap(notes, next) {
+			return notes < resting
+		}
 	}
-	if s.rest.Load() > 0 {
-		s.rest.Add(-1)
-		return false
-	}
-	return s.coding.Or(making)&making == 0
+	return false
 }
 
 // NotEncoded notes that a form was not made.
-func (e *Entry) NotEncoded(c httprules.Coding) {
-	making, _ := bit(c)
-	e.state().coding.And(^making)
-}
+func (e *Entry) NotEncoded(c httprules.Coding) { e.state().notes.And(^uint32(making << indexOf(c))) }
 
 // Useless notes that a form would not gain.
 func (e *Entry) Useless(c httprules.Coding) {
-	_, useless := bit(c)
-	e.state().coding.Or(useless)
+	e.state().note(useless << indexOf(c))
 	e.NotEncoded(c)
 }
 
@@ -95,8 +90,8 @@ func (m *Memory) AddEncoded(e *Entry, c httprules.Coding, body []byte, took time
 	form := m.form(base, c, body, took)
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	if !m.makeRoom(form.size) {
-		base.rest.Store(pause)
+	if !m.makeRoom(form.size()) {
+		base.note(pause * resting)
 		return false
 	}
 	if !base.has(isResident) {
@@ -104,26 +99,25 @@ func (m *Memory) AddEncoded(e *Entry, c httprules.Coding, body []byte, took time
 			return false
 		}
 	}
-	if base.forms[form.which] > 0 {
+	if m.formOf(base, form.which) != nil {
 		return false
 	}
-	form.place, form.of = m.places.take(), base.place
+	form.place, form.last = m.places.take(), base.place
 	*m.places.at(form.place) = place{record: form}
 	if form.has(isApart) {
 		m.places.at(form.place).body = &body[0]
 	}
 	form.traits |= isResident
-	hash := m.hash(base)
-	s := m.shard(hash)
+	s := &m.shards[base.shard]
 	s.mu.Lock()
-	base.forms[form.which] = form.place + 1
+	form.next, base.forms = base.forms, form.place+1
 	if e.kept.Load() == base {
 		m.attach(e, form)
 	}
 	m.attach(m.ready.find(base), form)
 	s.mu.Unlock()
-	m.policy.Add(form.place, hash^uint64(form.which+1)*0x9E3779B97F4A7C15, form.size+structureOf, took)
-	m.used.Add(form.size)
+	m.policy.Add(form.place, base.tag^uint32(form.which+1)*0x9E3779B9, form.size()+structureOf, took)
+	m.used.Add(form.size())
 	return true
 }
 
@@ -134,16 +128,10 @@ func (m *Memory) form(base *record, c httprules.Coding, body []byte, took time.D
 		s.body = 0
 	}
 	r := newRecord(s)
-	r.traits, r.body, r.size, r.stamp = isForm, int64(len(body)), allocated(s.bytes()), base.stamp
-	r.cost.Store(int64(took))
-	for i, known := range httprules.Codings {
-		if known == c {
-			r.which = uint8(i)
-		}
-	}
+	r.traits, r.body, r.stamp, r.which = isForm, uint32(len(body)), base.stamp, uint8(indexOf(c))
+	r.costs(took)
 	if s.body < len(body) {
 		r.traits |= isApart
-		r.size += allocated(cap(body))
 	} else {
 		copy(r.inline(), body)
 	}
@@ -159,11 +147,16 @@ func (m *Memory) attach(e *Entry, form *record) {
 
 // removeForm takes a form from its entry.
 func (m *Memory) removeForm(form *record) {
-	base := m.places.at(form.of).record
-	s := m.shard(m.hash(base))
+	base := m.places.at(form.last).record
+	s := &m.shards[base.shard]
 	s.mu.Lock()
-	base.forms[form.which] = 0
-	base.rest.Store(pause)
+	for at := &base.forms; *at > 0; at = &m.places.at(*at - 1).record.next {
+		if *at == form.place+1 {
+			*at = form.next
+			break
+		}
+	}
+	base.note(pause * resting)
 	if e := m.ready.find(base); e != nil {
 		e.coded[form.which].Store(nil)
 	}
@@ -175,9 +168,9 @@ func (m *Memory) removeForm(form *record) {
 // freeForm ends the accounts of a form.
 func (m *Memory) freeForm(form *record) {
 	form.traits &^= isResident
-	form.state.mark(removed)
+	form.note(removed)
 	m.policy.Remove(form.place)
-	m.used.Add(-form.size)
+	m.used.Add(-form.size())
 	m.leave(form)
 	m.places.give(form.place)
 }
@@ -193,13 +186,30 @@ func (m *Memory) inherit(e *Entry, from *record) {
 		return
 	}
 	r.forms, from.forms = from.forms, r.forms
-	r.coding.Store(from.coding.Load() &^ (1<<len(httprules.Codings) - 1))
-	for _, form := range r.forms {
-		if form > 0 {
-			m.places.at(form - 1).record.of = r.place
-			m.attach(e, m.places.at(form-1).record)
-		}
+	r.note(from.notes.Load() & (useless<<len(httprules.Codings) - useless))
+	m.eachForm(r, func(form *record) {
+		form.last = r.place
+		m.attach(e, form)
+	})
+}
+
+// eachForm visits the coded forms of a record. Under its shard's lock, or mu.
+func (m *Memory) eachForm(r *record, visit func(form *record)) {
+	for at := r.forms; at > 0; {
+		form := m.places.at(at - 1).record
+		at = form.next
+		visit(form)
 	}
+}
+
+// formOf is a record's form in a coding; nil if there is none. Under its shard's lock, or mu.
+func (m *Memory) formOf(r *record, which uint8) (found *record) {
+	m.eachForm(r, func(form *record) {
+		if form.which == which {
+			found = form
+		}
+	})
+	return found
 }
 
 // encode is the entry in the coding of a form.

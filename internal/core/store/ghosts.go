@@ -5,7 +5,7 @@ import "sync/atomic"
 // ghosts remember why keys left, so that a miss can say so. It is a table of fixed
 // size in which a newer ghost takes the place of an older one: a hint for reports,
 // never a ground for a decision.
-type ghosts []atomic.Uint64 // hash, with the removal reason + 1 in the low bits
+type ghosts []atomic.Uint32 // part of a hash, with the removal reason + 1 in the low bits
 
 const ghostReason = 0b111
 
@@ -17,13 +17,13 @@ func newGhosts(limit int64) ghosts {
 	return make(ghosts, n)
 }
 
-func (g ghosts) remember(hash uint64, why Removal) {
-	g[hash>>32%uint64(len(g))].Store(hash&^ghostReason | uint64(why+1))
+func (g ghosts) remember(tag uint32, why Removal) {
+	g[tag>>8%uint32(len(g))].Store(tag&^ghostReason | uint32(why+1))
 }
 
-func (g ghosts) of(hash uint64) (why Removal, ok bool) {
-	v := g[hash>>32%uint64(len(g))].Load()
-	if v == 0 || v&^ghostReason != hash&^ghostReason {
+func (g ghosts) of(tag uint32) (why Removal, ok bool) {
+	v := g[tag>>8%uint32(len(g))].Load()
+	if v == 0 || v&^ghostReason != tag&^ghostReason {
 		return 0, false
 	}
 	return Removal(v&ghostReason) - 1, true

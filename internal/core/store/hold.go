@@ -88,7 +88,7 @@ func (m *Memory) pin(of *holding) {
 	}
 	switch by := of.by.(type) {
 	case *record:
-		of.bytes = by.size
+		of.bytes = by.size()
 	case *Entry:
 		of.bytes = allocated(cap(by.Body))
 	}

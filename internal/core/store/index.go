@@ -3,13 +3,7 @@ package store
 import (
 	"hash/maphash"
 	"slices"
-	"unsafe"
 )
-
-// posting is an entry among those of a term: its place, and which of its terms this one is.
-type posting struct{ place, slot uint32 }
-
-const postingBytes = int64(unsafe.Sizeof(posting{}))
 
 // routeTerm is the word that stands for a route, which no tag reads like.
 func routeTerm(name string) string { return "\x00" + name }
@@ -59,10 +53,8 @@ func (ix *index) pathOf(path string) (t *table, tag uint32) {
 func (ix *index) post(r *record, slot int) {
 	s := &r.slots()[slot]
 	one := ix.words.at(s.word)
-	before := cap(one.posted)
-	s.at = uint32(len(one.posted))
-	one.posted = append(one.posted, posting{r.place, uint32(slot)})
-	ix.bytes += int64(cap(one.posted)-before) * postingBytes
+	s.at = uint32(one.posted.len())
+	ix.bytes += one.posted.push(posting{r.place, uint32(slot)})
 }
 
 // remove ends that.
@@ -87,38 +79,31 @@ func (ix *index) remove(r *record, path string) {
 // unpost takes a record out of the postings of one of its terms; the last of them moves into the
 // gap. It may not be there: a purge took them all.
 func (ix *index) unpost(r *record, slot int) {
-	s := r.slots()[slot]
-	one := ix.words.at(s.word)
 	if !ix.isPosted(r, slot) {
 		return
 	}
-	last := len(one.posted) - 1
-	moved := one.posted[last]
-	one.posted[s.at] = moved
+	s := r.slots()[slot]
+	posted := &ix.words.at(s.word).posted
+	moved := *posted.at(posted.len() - 1)
+	*posted.at(int(s.at)) = moved
 	ix.record(moved.place).slots()[moved.slot].at = s.at
-	one.posted = one.posted[:last]
-	switch {
-	case last == 0:
-		ix.lift(s.word)
-	case cap(one.posted) > 64 && len(one.posted) < cap(one.posted)/4:
-		ix.bytes -= int64(cap(one.posted)) * postingBytes
-		one.posted = append(make([]posting, 0, 2*len(one.posted)), one.posted...)
-		ix.bytes += int64(cap(one.posted)) * postingBytes
+	if ix.bytes -= posted.pop(); posted.len() == 0 {
+		delete(ix.routes, s.word)
 	}
 }
 
 func (ix *index) isPosted(r *record, slot int) bool {
 	s := r.slots()[slot]
-	one := ix.words.at(s.word)
-	return int(s.at) < len(one.posted) && one.posted[s.at] == posting{r.place, uint32(slot)}
+	posted := &ix.words.at(s.word).posted
+	return int(s.at) < posted.len() && *posted.at(int(s.at)) == posting{r.place, uint32(slot)}
 }
 
 // lift takes all postings of a word out.
-func (ix *index) lift(number uint32) []posting {
+func (ix *index) lift(number uint32) postings {
 	one := ix.words.at(number)
 	posted := one.posted
-	ix.bytes -= int64(cap(posted)) * postingBytes
-	one.posted = nil
+	ix.bytes -= posted.bytes()
+	one.posted = postings{}
 	delete(ix.routes, number)
 	return posted
 }

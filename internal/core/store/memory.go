@@ -3,11 +3,11 @@ package store
 import (
 	"errors"
 	"hash/maphash"
+	"math"
 	"sync"
 	"sync/atomic"
 	"time"
 
-	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/worth"
 )
 
@@ -68,6 +68,7 @@ type Memory struct {
 
 	mu        sync.Mutex // what follows, places, postings, and what record says it guards
 	aside     int64      // bytes kept outside of entries, part of used
+	squeezed  int64      // bytes of the limit that cannot be had
 	structure int64      // bytes of tables, part of used
 	changes   int        // since structure was counted
 	index     index
@@ -110,13 +111,14 @@ func (m *Memory) shard(hash uint64) *shard { return &m.shards[hash%shardCount] }
 // tagOf is the part of a hash that a shard's table keeps.
 func tagOf(hash uint64) uint32 { return uint32(hash >> 32) }
 
-func (m *Memory) hash(r *record) uint64 { return maphash.Bytes(m.seed, r.key()) }
-
 // Put stores an entry, in place of the one that answers the same requests. It returns ErrNoRoom
 // when the entry does not fit at all, and ErrOvertaken when what answers the same requests comes
 // from a fill that began later.
 func (m *Memory) Put(e *Entry, now time.Time) error {
-	e.own.used.Store(now.UnixNano())
+	e.own.used.Store(moment(now))
+	if len(e.Body) > math.MaxUint32 {
+		return ErrNoRoom
+	}
 	r := m.record(e)
 	if err := m.keep(e, r); err != nil {
 		m.dropWords(r)
@@ -128,12 +130,12 @@ func (m *Memory) Put(e *Entry, now time.Time) error {
 func (m *Memory) keep(e *Entry, r *record) error {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	if !m.makeRoom(r.size) {
+	if !m.makeRoom(r.size()) {
 		m.refused.Add(1)
 		return ErrNoRoom
 	}
-	hash := m.hash(r)
-	there := m.under(hash, r.key())
+	hash := maphash.String(m.seed, e.Key)
+	there := m.under(hash, []byte(e.Key))
 	if overtakes(there, e, r.fill()) {
 		return ErrOvertaken
 	}
@@ -157,7 +159,7 @@ func (m *Memory) keep(e *Entry, r *record) error {
 
 // place gives a record its place, and everything that finds it, but for the shard's table.
 func (m *Memory) place(e *Entry, r *record, hash uint64) {
-	r.place = m.places.take()
+	r.place, r.tag, r.shard = m.places.take(), tagOf(hash), uint8(hash%shardCount)
 	*m.places.at(r.place) = place{record: r}
 	if r.has(isApart) {
 		m.places.at(r.place).body = &e.Body[0]
@@ -168,8 +170,8 @@ func (m *Memory) place(e *Entry, r *record, hash uint64) {
 	r.state.set(&e.own)
 	m.settle(e, r)
 	m.index.add(r, e.Subject.Path)
-	m.policy.Add(r.place, hash, r.size+structureOf, e.Cost())
-	m.used.Add(r.size)
+	m.policy.Add(r.place, r.tag, r.size()+structureOf, e.Cost())
+	m.used.Add(r.size())
 	m.entries.Add(1)
 	m.weigh()
 }
@@ -204,30 +206,25 @@ func (m *Memory) remove(r *record, why Removal) {
 	case r.has(isForm):
 		m.removeForm(r)
 	default:
-		hash := m.hash(r)
-		s := m.shard(hash)
+		s := &m.shards[r.shard]
 		s.mu.Lock()
-		s.table.remove(tagOf(hash), r.place)
+		s.table.remove(r.tag, r.place)
 		s.mu.Unlock()
-		m.ghosts.remember(hash, why)
+		m.ghosts.remember(r.tag, why)
 		m.forget(r, why)
 	}
 }
 
 // forget ends the accounts of a record that no table names any more.
 func (m *Memory) forget(r *record, why Removal) {
-	for _, form := range r.forms {
-		if form > 0 {
-			m.freeForm(m.places.at(form - 1).record)
-		}
-	}
+	m.eachForm(r, m.freeForm)
 	r.traits &^= isResident
-	r.state.mark(removed)
+	r.note(removed)
 	m.ready.drop(r)
 	m.index.remove(r, m.pathOf(r))
 	m.policy.Remove(r.place)
 	m.dropWords(r)
-	m.used.Add(-r.size)
+	m.used.Add(-r.size())
 	m.leave(r)
 	m.places.give(r.place)
 	m.entries.Add(-1)
@@ -240,7 +237,7 @@ const stride = 32
 // makeRoom evicts until size more bytes fit. What is still being read of entries that have
 // left cannot be had. Under mu, which it lets others have now and then.
 func (m *Memory) makeRoom(size int64) bool {
-	room := m.limit - m.ready.limit
+	room := m.limit - m.ready.limit - m.squeezed
 	for gone := 1; m.used.Load()+size > room; gone++ {
 		if size+m.reserved.Load()+m.pinned.bytes.Load()+m.aside > room {
 			m.hurry()
@@ -256,6 +253,15 @@ func (m *Memory) makeRoom(size int64) bool {
 		}
 	}
 	return true
+}
+
+// Squeeze makes the store do with so many bytes less than its limit, but for a quarter of it, which
+// it always has.
+func (m *Memory) Squeeze(bytes int64) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.squeezed = min(bytes, m.limit*3/4)
+	m.makeRoom(0)
 }
 
 // Reserve counts bytes that a fill holds before its entry is put, evicting for them;
@@ -281,7 +287,7 @@ func (m *Memory) Release(bytes int64) {
 // Missing tells why a key that was once here is not any more; ok is false when nothing
 // is remembered of it.
 func (m *Memory) Missing(canonical []byte) (why Removal, ok bool) {
-	return m.ghosts.of(maphash.Bytes(m.seed, canonical))
+	return m.ghosts.of(tagOf(maphash.Bytes(m.seed, canonical)))
 }
 
 // SweepIdle removes up to limit entries that nobody asked for within their idle time.
@@ -289,7 +295,7 @@ func (m *Memory) SweepIdle(now time.Time, limit int) int {
 	var idle []*record
 	for i := range m.shards {
 		m.inShard(&m.shards[i], func(r *record) {
-			if r.idle != int64(httprules.Unset) && now.UnixNano()-r.used.Load() > r.idle {
+			if r.idle > 0 && moment(now)-r.used.Load() > r.idle<<2 {
 				idle = append(idle, r)
 			}
 		})
@@ -312,12 +318,8 @@ func (m *Memory) Limit() int64 { return m.limit }
 func (m *Memory) Audit() (entries, bytes int64) {
 	for i := range m.shards {
 		m.inShard(&m.shards[i], func(r *record) {
-			entries, bytes = entries+1, bytes+r.size
-			for _, form := range r.forms {
-				if form > 0 {
-					bytes += m.places.at(form - 1).record.size
-				}
-			}
+			entries, bytes = entries+1, bytes+r.size()
+			m.eachForm(r, func(form *record) { bytes += form.size() })
 		})
 	}
 	return entries, bytes

@@ -18,8 +18,8 @@ func (m *Memory) Tags(prefix string, limit int) []TagCount {
 	var found []TagCount
 	m.mu.Lock()
 	m.words.each(func(one *word) {
-		if len(one.posted) > 0 && strings.HasPrefix(one.text, prefix) && !strings.HasPrefix(one.text, routeTerm("")) {
-			found = append(found, TagCount{Tag: one.text, Entries: len(one.posted)})
+		if one.posted.len() > 0 && strings.HasPrefix(one.text, prefix) && !strings.HasPrefix(one.text, routeTerm("")) {
+			found = append(found, TagCount{Tag: one.text, Entries: one.posted.len()})
 		}
 	})
 	m.mu.Unlock()
@@ -79,8 +79,8 @@ func (m *Memory) Some(tag, route, path string, limit int) (some []*Entry) {
 	defer m.mu.Unlock()
 	for _, term := range terms {
 		posted := m.postings(term)
-		for _, one := range posted[:min(len(posted), limit-len(some))] {
-			add(m.index.record(one.place))
+		for i := range min(posted.len(), limit-len(some)) {
+			add(m.index.record(posted.at(i).place))
 		}
 	}
 	return some
@@ -93,7 +93,7 @@ func (m *Memory) RouteCounts() map[string]int {
 	defer m.mu.Unlock()
 	for number := range m.index.routes {
 		one := m.words.at(number)
-		counts[one.text[1:]] = len(one.posted)
+		counts[one.text[1:]] = one.posted.len()
 	}
 	return counts
 }

@@ -23,22 +23,24 @@ type record struct {
 	state
 	stamp tags.Stamp
 	began int64 // of its fill, ns after the store's epoch
-	size  int64 // bytes that it is counted with
-	body  int64 // bytes of the body
-	idle  int64 // ns that it stays without being asked for; httprules.Unset for ever
 
-	place      uint32 // in Memory.places
-	next, last uint32 // others with the same path: places + 1; 0: none
-	forms      [len(httprules.Codings)]uint32
-	of         uint32 // the place of what it is a coded form of
-	meta       uint32 // bytes of what is known of it
+	tag   uint32 // of its key's hash
+	body  uint32 // bytes of the body
+	meta  uint32 // bytes of what is known of it
+	idle  uint32 // seconds that it stays without being asked for; 0: for ever
+	place uint32 // in Memory.places
+	// next and last are others with the same path: places + 1; 0: none. Of a coded form, next is
+	// another form of the same entry, and last the entry.
+	next, last uint32
+	forms      uint32 // the first of its coded forms: place + 1; 0: none
 	terms      uint16 // how many: its route, and its tags
-	refs       uint32 // how many words it holds besides
+	words      uint16 // how many words it holds besides
+	shard      uint8
 	traits     traits
 	which      uint8 // of a form: which of httprules.Codings
 }
 
-// traits are what is either so or not.
+// traits are what is either so or not. Guarded by Memory.mu.
 type traits uint8
 
 const (
@@ -50,23 +52,32 @@ const (
 
 // state is what changes of an entry while it is kept, and is shared by all who have it.
 type state struct {
-	used   atomic.Int64  // unix ns of the last use
 	judged atomic.Uint64 // ledger sequence up to which the marks have nothing new to say of it
-	cost   atomic.Int64  // ns that its fill takes, smoothed
-	coding atomic.Uint32 // which coded forms are being made, and which do not gain
-	rest   atomic.Int32  // how many times yet nobody makes a form, since there was no room for one
-	marks  atomic.Uint32 // softened, removed
+	used   atomic.Uint32 // the last use, see moment
+	cost   atomic.Uint32 // microseconds that its fill takes, smoothed
+	notes  atomic.Uint32 // see below
 }
 
+// Notes of a state, a bit each. Those that say which coded forms are being made, and which would
+// not gain, stand in front; behind them is how many times nobody makes a form yet.
 const (
-	softened = 1 << iota // counted by a softening purge: for ever, also for who still reads it
-	removed              // it has left the store
+	making   = 1
+	useless  = making << len(httprules.Codings)
+	softened = useless << len(httprules.Codings) // counted by a softening purge: for ever, also for who still reads it
+	removed  = softened << 1                     // it has left the store
+	resting  = removed << 1
 )
 
-func (s *state) is(mark uint32) bool { return s.marks.Load()&mark != 0 }
+// moment is a time in quarters of a second since 2020, which is what is known of the last use.
+func moment(t time.Time) uint32 {
+	const from = 1577836800 // 2020-01-01
+	return uint32(max(0, t.Unix()-from))<<2 | uint32(t.Nanosecond()/250_000_000)
+}
 
-// mark sets a mark; it reports whether that was not set before.
-func (s *state) mark(mark uint32) bool { return s.marks.Or(mark)&mark == 0 }
+func (s *state) is(note uint32) bool { return s.notes.Load()&note != 0 }
+
+// note notes something; it reports whether that was not noted before.
+func (s *state) note(note uint32) bool { return s.notes.Or(note)&note == 0 }
 
 // slot is one of a record's terms, and where the record stands among the term's postings.
 type slot struct{ word, at uint32 }
@@ -74,7 +85,7 @@ type slot struct{ word, at uint32 }
 const (
 	headBytes = int(unsafe.Sizeof(record{}))
 	slotBytes = int(unsafe.Sizeof(slot{}))
-	refBytes  = 4
+	wordBytes = 4
 	// nowhere is no place among postings.
 	nowhere = math.MaxUint32
 	// apartFrom is the length from which a body is not copied into its record.
@@ -82,17 +93,17 @@ const (
 )
 
 // shape is how much room a record has for what.
-type shape struct{ terms, refs, meta, body int }
+type shape struct{ terms, words, meta, body int }
 
 func (s shape) bytes() int {
-	return headBytes + s.terms*slotBytes + s.refs*refBytes + s.meta + s.body
+	return headBytes + s.terms*slotBytes + s.words*wordBytes + s.meta + s.body
 }
 
 // newRecord returns an empty record.
 func newRecord(s shape) *record {
 	words := make([]uint64, (s.bytes()+7)/8)
 	r := (*record)(unsafe.Pointer(unsafe.SliceData(words)))
-	r.terms, r.refs, r.meta = uint16(s.terms), uint32(s.refs), uint32(s.meta)
+	r.terms, r.words, r.meta = uint16(s.terms), uint16(s.words), uint32(s.meta)
 	return r
 }
 
@@ -104,12 +115,12 @@ func (r *record) slots() []slot {
 	return unsafe.Slice((*slot)(unsafe.Add(unsafe.Pointer(r), headBytes)), int(r.terms))
 }
 
-// words are the numbers of the other words that it holds.
-func (r *record) words() []uint32 {
-	if r.refs == 0 {
+// held are the numbers of the other words that it holds.
+func (r *record) held() []uint32 {
+	if r.words == 0 {
 		return nil
 	}
-	return unsafe.Slice((*uint32)(unsafe.Add(unsafe.Pointer(r), headBytes+int(r.terms)*slotBytes)), int(r.refs))
+	return unsafe.Slice((*uint32)(unsafe.Add(unsafe.Pointer(r), headBytes+int(r.terms)*slotBytes)), int(r.words))
 }
 
 // behind is the memory of so many bytes behind the words, from some place on.
@@ -117,7 +128,17 @@ func (r *record) behind(from, length int) []byte {
 	if length == 0 {
 		return nil
 	}
-	return unsafe.Slice((*byte)(unsafe.Add(unsafe.Pointer(r), headBytes+int(r.terms)*slotBytes+int(r.refs)*refBytes+from)), length)
+	return unsafe.Slice((*byte)(unsafe.Add(unsafe.Pointer(r), headBytes+int(r.terms)*slotBytes+int(r.words)*wordBytes+from)), length)
+}
+
+// size is how many bytes the record is counted with, its body included.
+func (r *record) size() int64 {
+	s := shape{int(r.terms), int(r.words), int(r.meta), int(r.body)}
+	if !r.has(isApart) {
+		return allocated(s.bytes())
+	}
+	s.body = 0
+	return allocated(s.bytes()) + allocated(int(r.body))
 }
 
 // known is what is written down of the entry.
@@ -128,27 +149,23 @@ func (r *record) inline() []byte { return r.behind(int(r.meta), int(r.body)) }
 
 func (r *record) has(t traits) bool { return r.traits&t != 0 }
 
-// key is the record's key.
-func (r *record) key() []byte {
-	meta := r.known()
-	length, n := binary.Uvarint(meta)
-	return meta[n : n+int(length)]
-}
-
 // Texts stand in a record with one of these in their first number's lowest bits.
 const (
 	textInline = iota // its length, and the text
 	textWord          // which of the record's words
-	textInKey         // its length, and where in the key it stands
+	textInKey         // its length, and where in the end of the key it stands
+	textDate          // the seconds of a time as HTTP writes it
 	textKinds
 )
 
-// writer writes what is known of an entry.
+// writer writes what is known of an entry. Under words.mu.
 type writer struct {
-	bytes []byte
-	key   string
-	words *words
-	taken []uint32
+	bytes  []byte
+	key    string
+	words  *words
+	taken  []uint32
+	part   []byte // what may become a word
+	fields []string
 }
 
 func (w *writer) number(n uint64)          { w.bytes = binary.AppendUvarint(w.bytes, n) }
@@ -174,21 +191,51 @@ func after(epoch time.Time, d time.Duration) time.Time {
 
 func (w *writer) time(t, epoch time.Time) { w.duration(since(t, epoch)) }
 
+// plain writes a text as it is.
+func (w *writer) plain(s string) {
+	w.number(uint64(len(s)) * textKinds)
+	w.bytes = append(w.bytes, s...)
+}
+
+// text writes a text in the shortest way.
 func (w *writer) text(s string) {
-	if len(s) >= shortestWord {
+	if date, ok := dateOf(s); ok {
+		w.number(date*textKinds + textDate)
+		return
+	}
+	if len(s) >= shortestWord && len(s) < len(w.key) {
 		if at := strings.Index(w.key, s); at >= 0 {
 			w.number(uint64(len(s))*textKinds + textInKey)
 			w.number(uint64(at))
 			return
 		}
 	}
-	if n, ok := w.words.take(s); ok {
+	if len(w.taken) == math.MaxUint16 {
+		w.plain(s)
+	} else if n, ok := w.words.take(s); ok {
 		w.number(uint64(len(w.taken))*textKinds + textWord)
 		w.taken = append(w.taken, n)
-		return
+	} else {
+		w.plain(s)
 	}
-	w.number(uint64(len(s)) * textKinds)
-	w.bytes = append(w.bytes, s...)
+}
+
+// dateOf reads a time as HTTP writes it, to the seconds since 1970.
+func dateOf(s string) (seconds uint64, ok bool) {
+	if len(s) != len("Sun, 06 Nov 1994 08:49:37 GMT") || !strings.HasSuffix(s, " GMT") {
+		return 0, false
+	}
+	t, ok := httprules.ParseDate(s)
+	return uint64(t.Unix()), ok && t.Unix() >= 0 && httprules.FormatDate(t) == s
+}
+
+// together writes what put writes as one text, which others may have, too.
+func (w *writer) together(put func()) {
+	whole := w.bytes
+	w.bytes = w.part[:0]
+	put()
+	w.part, w.bytes = w.bytes, whole
+	w.text(unsafe.String(unsafe.SliceData(w.part), len(w.part)))
 }
 
 func (w *writer) texts(all []string) {
@@ -211,7 +258,7 @@ func (w *writer) bits(all ...bool) {
 // reader reads it. What it returns shares the record's memory.
 type reader struct {
 	bytes []byte
-	key   string
+	key   string // what stands of it here
 	words *words
 	taken []uint32
 }
@@ -243,9 +290,17 @@ func (r *reader) text() string {
 	case textInKey:
 		at := r.number()
 		return r.key[at : at+n/textKinds]
+	case textDate:
+		return httprules.FormatDate(time.Unix(int64(n/textKinds), 0))
 	default:
 		return r.take(n / textKinds)
 	}
+}
+
+// apart returns a reader of what was written together.
+func (r *reader) apart() *reader {
+	text := r.text()
+	return &reader{bytes: unsafe.Slice(unsafe.StringData(text), len(text)), key: r.key, words: r.words, taken: r.taken}
 }
 
 func (r *reader) texts() []string {

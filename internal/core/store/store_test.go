@@ -186,12 +186,8 @@ func check(t assert.TestingT, m *Memory, limit int64) {
 		m.inShard(&m.shards[i], func(r *record) {
 			e := m.decode(r)
 			assert.True(t, r.has(isResident) && e.Key == strings.TrimPrefix(e.Subject.Path, "/"))
-			size, entries, places = size+r.size, entries+1, places+1
-			for _, form := range r.forms {
-				if form > 0 {
-					size, places = size+m.places.at(form-1).record.size, places+1
-				}
-			}
+			size, entries, places = size+r.size(), entries+1, places+1
+			m.eachForm(r, func(form *record) { size, places = size+form.size(), places+1 })
 			seen := map[string]bool{}
 			for _, tag := range e.Subject.Tags {
 				if !seen[tag] {
@@ -211,7 +207,7 @@ func check(t assert.TestingT, m *Memory, limit int64) {
 	m.words.each(func(one *word) {
 		assert.False(t, words[one.text])
 		words[one.text] = true
-		assert.Equal(t, tagged[one.text], len(one.posted)*ordinal(one.text[0] != 0))
+		assert.Equal(t, tagged[one.text], one.posted.len()*ordinal(one.text[0] != 0))
 	})
 	assert.Equal(t, entries == 0, len(words) == 0, "words stay behind")
 }

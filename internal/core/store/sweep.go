@@ -20,7 +20,7 @@ const sampleSize = 20
 // count notes a record. Under mu, and it is in the store.
 func (mt *Matched) count(m *Memory, r *record) {
 	mt.Entries++
-	mt.Bytes += r.size
+	mt.Bytes += r.size()
 	if mt.Routes == nil {
 		mt.Routes = map[string]int64{}
 	}
@@ -42,7 +42,7 @@ func (m *Memory) Sweep(p tags.Purge) Matched {
 		case drop:
 			matched.count(m, r)
 			m.remove(r, Purged)
-		case r.mark(softened):
+		case r.note(softened):
 			matched.count(m, r)
 		}
 	})
@@ -116,12 +116,12 @@ func (m *Memory) routes() (terms []string) {
 	return terms
 }
 
-// postings is how many entries a term finds. Under mu.
-func (m *Memory) postings(term string) []posting {
+// postings are those of a term. Under mu.
+func (m *Memory) postings(term string) postings {
 	if number, ok := m.words.known(term); ok {
 		return m.words.at(number).posted
 	}
-	return nil
+	return postings{}
 }
 
 // fewest is the term that finds the fewest entries.
@@ -130,8 +130,8 @@ func (m *Memory) fewest(terms []string) (least string) {
 	defer m.mu.Unlock()
 	few := math.MaxInt
 	for _, term := range terms {
-		if n := len(m.postings(term)); n < few {
-			least, few = term, n
+		if posted := m.postings(term); posted.len() < few {
+			least, few = term, posted.len()
 		}
 	}
 	return least
@@ -166,7 +166,9 @@ func (m *Memory) take(term string, visit func(*record)) {
 		return
 	}
 	defer m.words.release(number) // until then it stands for nothing else
-	for i, one := range m.index.lift(number) {
+	lifted := m.index.lift(number)
+	for i := range lifted.len() {
+		one := *lifted.at(i)
 		if i%chunk == chunk-1 {
 			m.yield()
 		}
@@ -211,11 +213,11 @@ func (m *Memory) posted(term string, visit func(*record)) {
 	for from := math.MaxInt; from > 0; {
 		m.mu.Lock()
 		all := m.postings(term)
-		from = min(from, len(all))
+		from = min(from, all.len())
 		start := max(0, from-chunk)
 		var some [chunk]*record
-		for i, one := range all[start:from] {
-			some[i] = m.index.record(one.place)
+		for i := start; i < from; i++ {
+			some[i-start] = m.index.record(all.at(i).place)
 		}
 		for _, r := range some[:from-start] {
 			if r.has(isResident) {

@@ -53,7 +53,7 @@ func (m *Memory) records(there []*record, s *shard, tag uint32, canonical []byte
 	}
 	for i := t.at(tag); t.cells[i].name > 0; i = (i + 1) & (len(t.cells) - 1) {
 		if c := t.cells[i]; c.tag == tag {
-			if r := m.places.at(c.name - 1).record; string(r.key()) == string(canonical) {
+			if r := m.places.at(c.name - 1).record; m.has(r, canonical) {
 				there = append(there, r)
 			}
 		}
@@ -99,7 +99,9 @@ func (m *Memory) variants(there []*record) []variant {
 	all := make([]variant, len(there))
 	for i, r := range there {
 		all[i].record = r
-		all[i].vary, all[i].encodings = m.reader(r).variant()
+		reader := m.reader(r)
+		reader.skipKey()
+		all[i].vary, all[i].encodings = reader.variant()
 	}
 	return all
 }

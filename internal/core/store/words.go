@@ -16,22 +16,29 @@ type words struct {
 	mu     sync.Mutex
 	tables [wordTables]table
 	all    numbered[word]
-	bytes  int64           // of texts and tables
-	lately [1 << 12]uint32 // hashes of texts that were seen once
+	bytes  int64 // of texts and tables
+	lately [1 << 12]sighting
+}
+
+// sighting is a text that came lately, and how often; one that comes again and again is not
+// forgotten for others that come once.
+type sighting struct {
+	tag   uint32 // of its hash
+	count uint8
 }
 
 // word is one text.
 type word struct {
 	text   string
 	uses   uint32
-	posted []posting // the entries that it finds, if it is a tag or a route
+	posted postings // the entries that it finds, if it is a tag or a route
 }
 
 const (
 	wordTables = 64
 	// shortestWord and longestWord bound which texts are shared, tags and routes apart: shorter ones
 	// gain nothing, and longer ones are seldom the same.
-	shortestWord, longestWord = 4, 512
+	shortestWord, longestWord = 8, 4096
 )
 
 func (w *words) at(number uint32) *word { return w.all.at(number) }
@@ -47,11 +54,34 @@ func (w *words) take(text string) (number uint32, ok bool) {
 		w.at(number).uses++
 		return number, true
 	}
-	if seen := &w.lately[hash>>8%uint64(len(w.lately))]; *seen != uint32(hash>>32) {
-		*seen = uint32(hash >> 32)
+	if !w.seen(hash) {
 		return 0, false
 	}
 	return w.add(text, hash), true
+}
+
+// seen reports whether a text came before, lately. Under mu.
+func (w *words) seen(hash uint64) bool {
+	one := &w.lately[hash>>8%uint64(len(w.lately))]
+	switch {
+	case one.tag == uint32(hash>>32) && one.count > 0:
+		one.count = min(one.count, 254) + 1
+		return true
+	case one.count > 0:
+		one.count--
+	default:
+		*one = sighting{uint32(hash >> 32), 1}
+	}
+	return false
+}
+
+// isCommon reports whether two texts came together before, lately. Under mu.
+func (w *words) isCommon(name, value string) bool {
+	var h maphash.Hash
+	h.SetSeed(w.seed)
+	_, _ = h.WriteString(name)
+	_, _ = h.WriteString(value)
+	return w.seen(h.Sum64())
 }
 
 // make returns the number of a text that has to be a word, for one more use. Under mu.

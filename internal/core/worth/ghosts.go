@@ -1,13 +1,21 @@
 package worth
 
+import "math"
+
 // ghost remembers the use of what left. A tag of its key's hash is enough: taking one for another
 // is rare, and costs a little time only.
 type ghost struct {
 	tag  uint32
-	use  float32 // 0: nobody
 	when uint32
-	cost float32
+	use  half // 0: nobody
+	cost half
 }
+
+// half is the upper half of a positive float32: a number to two or three digits.
+type half uint16
+
+func halfOf(f float32) half   { return half(math.Float32bits(f*(1+1./512)) >> 16) }
+func (h half) float() float32 { return math.Float32frombits(uint32(h) << 16) }
 
 // ghosts are a table of small buckets that grows by one bucket at a time (linear hashing; Litwin,
 // 1980), so that growing never takes long.
@@ -63,14 +71,14 @@ func (g *ghosts) split(from, to uint32) {
 	}
 }
 
-// take returns the ghost of a hash; nil if there is none.
-func (g *ghosts) take(hash uint64) *ghost {
+// take returns the ghost of a tag; nil if there is none.
+func (g *ghosts) take(tag uint32) *ghost {
 	if g.count == 0 {
 		return nil
 	}
-	b := g.bucket(g.of(uint32(hash)))
+	b := g.bucket(g.of(tag))
 	for i := range b {
-		if b[i].tag == uint32(hash) && b[i].use > 0 {
+		if b[i].tag == tag && b[i].use > 0 {
 			return &b[i]
 		}
 	}
@@ -89,7 +97,7 @@ func (g *ghosts) put(s *shelf, one ghost) {
 			at = i
 			break
 		}
-		if left := b[i].use * s.decay(b[i].when); i == 0 || left < least {
+		if left := b[i].use.float() * s.decay(b[i].when); i == 0 || left < least {
 			least, at = left, i
 		}
 	}

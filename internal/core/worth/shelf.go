@@ -46,16 +46,16 @@ func newShelf(capacity int64, temper Temper, seed uint64) *shelf {
 }
 
 // add takes an entry in. The use that it had when it left before counts on.
-func (s *shelf) add(place uint32, hash uint64, size int64, cost float32) {
+func (s *shelf) add(place, tag uint32, size int64, cost float32) {
 	s.now++
 	use := float32(1)
-	if g := s.ghosts.take(hash); g != nil {
-		use += g.use * s.decay(g.when)
-		cost = (7*g.cost + 3*cost) / 10
+	if g := s.ghosts.take(tag); g != nil {
+		use += g.use.float() * s.decay(g.when)
+		cost = (7*g.cost.float() + 3*cost) / 10
 		*g = ghost{}
 	}
 	s.slots.reach(place)
-	*s.slots.at(place) = slot{hash: hash, use: use, when: s.now, cost: cost, size: units(size)}
+	*s.slots.at(place) = slot{tag: tag, use: use, when: s.now, cost: cost, size: units(size)}
 	s.count++
 	s.bytes += bytesOf(units(size))
 	s.window.push(&s.slots, place)
@@ -82,7 +82,7 @@ func (s *shelf) remove(place uint32) {
 	} else {
 		s.settled.remove(&s.slots, place)
 	}
-	s.ghosts.put(s, ghost{tag: uint32(e.hash), use: e.use, when: e.when, cost: e.cost})
+	s.ghosts.put(s, ghost{tag: e.tag, use: max(1, halfOf(e.use)), when: e.when, cost: halfOf(e.cost)})
 	s.count--
 	s.bytes -= bytesOf(e.size)
 	*e = slot{}

@@ -2,7 +2,7 @@ package worth
 
 // slot is what is known of an entry. A size of 0 says that nobody is there.
 type slot struct {
-	hash         uint64 // of its key
+	tag          uint32 // of its key's hash
 	use          float32
 	when         uint32 // of the last use
 	cost         float32

@@ -2,7 +2,7 @@ package worth
 
 // Trials are small copies of a policy that see the same share of the keys.
 type Trials struct {
-	bits uint // keys whose hash begins with so many zeros are seen
+	bits uint // keys whose tag begins with so many zeros are seen
 	all  []*Trial
 }
 
@@ -20,7 +20,7 @@ func NewTrials() *Trials { return &Trials{} }
 type Trial struct {
 	shelf    *shelf
 	capacity int64 // of the store that it stands for
-	places   map[uint64]uint32
+	places   map[uint32]uint32
 	free     []uint32
 	high     uint32 // places given out
 
@@ -33,30 +33,30 @@ type Trial struct {
 
 // Add adds a copy that stands for a store of so many bytes.
 func (ts *Trials) Add(capacity int64, temper Temper) *Trial {
-	t := &Trial{shelf: newShelf(capacity, temper, uint64(len(ts.all))*0x9E3779B97F4A7C15), capacity: capacity, places: map[uint64]uint32{}}
+	t := &Trial{shelf: newShelf(capacity, temper, uint64(len(ts.all))*0x9E3779B97F4A7C15), capacity: capacity, places: map[uint32]uint32{}}
 	ts.all = append(ts.all, t)
 	return t
 }
 
 // Use tells of a use of something, whether the store had it or not; entries is how many the store
 // has.
-func (ts *Trials) Use(hash uint64, size int64, cost float32, entries int64) {
+func (ts *Trials) Use(tag uint32, size int64, cost float32, entries int64) {
 	if ts.bits < mostBits && entries>>(ts.bits+1) >= fewest {
 		ts.bits++
 		for _, t := range ts.all {
 			t.thin(ts.bits)
 		}
 	}
-	if !seen(hash, ts.bits) {
+	if !seen(tag, ts.bits) {
 		return
 	}
 	for _, t := range ts.all {
-		t.use(hash, size, cost)
+		t.use(tag, size, cost)
 	}
 }
 
 // seen reports whether a key is of the share that is seen.
-func seen(hash uint64, bits uint) bool { return hash>>(64-bits) == 0 }
+func seen(tag uint32, bits uint) bool { return tag>>(32-bits) == 0 }
 
 // TakeSaved returns what was saved since it was called the last time.
 func (t *Trial) TakeSaved() float64 {
@@ -68,17 +68,17 @@ func (t *Trial) TakeSaved() float64 {
 // thin leaves it the keys that are still seen, and their share of the capacity.
 func (t *Trial) thin(bits uint) {
 	t.shelf.capacity = t.capacity >> bits
-	for hash, place := range t.places {
-		if !seen(hash, bits) {
-			t.remove(hash, place)
+	for tag, place := range t.places {
+		if !seen(tag, bits) {
+			t.remove(tag, place)
 		}
 	}
 }
 
-func (t *Trial) use(hash uint64, size int64, cost float32) {
+func (t *Trial) use(tag uint32, size int64, cost float32) {
 	t.Requests++
 	t.Cost += float64(cost)
-	if place, ok := t.places[hash]; ok {
+	if place, ok := t.places[tag]; ok {
 		t.Hits++
 		t.Saved += float64(cost)
 		t.shelf.use(place)
@@ -92,16 +92,16 @@ func (t *Trial) use(hash uint64, size int64, cost float32) {
 		if !ok {
 			return
 		}
-		t.remove(t.shelf.slots.at(place).hash, place)
+		t.remove(t.shelf.slots.at(place).tag, place)
 	}
 	place := t.place()
-	t.places[hash] = place
-	t.shelf.add(place, hash, size, cost)
+	t.places[tag] = place
+	t.shelf.add(place, tag, size, cost)
 }
 
 // memory is how many bytes it takes; a cell of the map has a key, a place and some room.
 func (t *Trial) memory() int64 {
-	return t.shelf.memory() + int64(len(t.places))*28 + int64(cap(t.free))*4
+	return t.shelf.memory() + int64(len(t.places))*20 + int64(cap(t.free))*4
 }
 
 func (t *Trial) place() uint32 {
@@ -114,8 +114,8 @@ func (t *Trial) place() uint32 {
 	return t.high - 1
 }
 
-func (t *Trial) remove(hash uint64, place uint32) {
+func (t *Trial) remove(tag uint32, place uint32) {
 	t.shelf.remove(place)
-	delete(t.places, hash)
+	delete(t.places, tag)
 	t.free = append(t.free, place)
 }

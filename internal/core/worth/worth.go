@@ -32,10 +32,10 @@ func New(capacity int64, seed uint64) *Policy {
 // leastCost is what any fill costs: the way to its origin, whatever the origin does.
 const leastCost = 100 * time.Microsecond
 
-// Add tells of an entry that came: at a place that is free, of so many bytes, whose fill takes
-// cost.
-func (p *Policy) Add(place uint32, hash uint64, size int64, cost time.Duration) {
-	p.shelf.add(place, hash, size, float32(max(cost, leastCost)))
+// Add tells of an entry that came: at a place that is free, whose key has this tag of a hash, of
+// so many bytes, whose fill takes cost.
+func (p *Policy) Add(place, tag uint32, size int64, cost time.Duration) {
+	p.shelf.add(place, tag, size, float32(max(cost, leastCost)))
 	p.try(place)
 }
 
@@ -79,7 +79,7 @@ func (p *Policy) Temper() Temper { return p.shelf.temper }
 // try tells the small copies, and now and then takes over the temper of the best.
 func (p *Policy) try(place uint32) {
 	e := p.shelf.slots.at(place)
-	p.trials.Use(e.hash, bytesOf(e.size), e.cost, p.shelf.count)
+	p.trials.Use(e.tag, bytesOf(e.size), e.cost, p.shelf.count)
 	if p.seen++; p.seen < 2*max(p.shelf.count, fewest) {
 		return
 	}

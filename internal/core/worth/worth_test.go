@@ -2,7 +2,6 @@ package worth
 
 import (
 	"fmt"
-	"math"
 	"math/rand/v2"
 	"os"
 	"strconv"
@@ -25,7 +24,7 @@ func newOurs(room int64) cache {
 	return &ours{Policy: New(room, 1), room: room, places: map[uint64]uint32{}}
 }
 
-func hashOf(key uint64) uint64 { return math.Float64bits(scattered(key, 98)) ^ key*0x9E3779B97F4A7C15 }
+func tagOf(key uint64) uint32 { return uint32(scattered(key, 98) * (1 << 32)) }
 
 func (o *ours) ask(_ int, r request) bool {
 	if place, ok := o.places[r.key]; ok {
@@ -48,7 +47,7 @@ func (o *ours) put(r request) uint32 {
 	place := o.free[len(o.free)-1]
 	o.free = o.free[:len(o.free)-1]
 	o.places[r.key], o.keys[place] = place, r.key
-	o.Add(place, hashOf(r.key), r.size, time.Duration(r.cost))
+	o.Add(place, tagOf(r.key), r.size, time.Duration(r.cost))
 	return place
 }
 

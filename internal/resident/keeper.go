@@ -1,0 +1,125 @@
+package resident
+
+import (
+	"context"
+	"runtime/debug"
+	"sync"
+	"time"
+)
+
+const (
+	mib = 1 << 20
+	// beside is what the process may take besides the memory for caching, and a share of that:
+	// the program itself, connections, requests under way, and what waits for the collector.
+	beside = 96 * mib
+	// spare is what is kept free below the bound, for what cannot be foreseen.
+	spare = 8 * mib
+	// leastGarbage is how much garbage may be there before it is collected, and garbageShare which
+	// share of what lives.
+	leastGarbage = 16 * mib
+	garbageShare = 16
+	// ahead is for how long there should be no need to collect.
+	ahead = 4 * time.Second
+	// often is how often the process looks at itself.
+	often = 500 * time.Millisecond
+	// quiet is how little is allocated meanwhile when nothing happens.
+	quiet = 2 * mib
+)
+
+// Bound is the most that the resident memory of a process is to be, with so much for caching.
+func Bound(memory int64) int64 { return memory + memory*15/100 + beside }
+
+// Store is what memory can be had from.
+type Store interface {
+	// Squeeze makes the store do with so many bytes less.
+	Squeeze(bytes int64)
+}
+
+// Keeper holds a process to its memory. The collector belongs to the whole process, so that there
+// is one Keeper in it.
+type Keeper struct {
+	bound int64
+	store Store
+
+	mu       sync.Mutex // what is known since the last look
+	last     Sample
+	percent  int
+	soft     int64
+	squeezed int64
+	restless bool // something was allocated since it was quiet
+	program  int64
+}
+
+// New returns a keeper for so much memory for caching, of which store has most. What lives now is
+// the program.
+func New(memory int64, store Store) *Keeper {
+	k := &Keeper{bound: Bound(memory), store: store, last: Look()}
+	k.program = k.last.Live
+	k.adjust(k.last, 0)
+	return k
+}
+
+// Watch looks at the process until the context ends.
+func (k *Keeper) Watch(ctx context.Context) {
+	tick := time.NewTicker(often)
+	defer tick.Stop()
+	for {
+		select {
+		case <-tick.C:
+			k.look()
+		case <-ctx.Done():
+			return
+		}
+	}
+}
+
+func (k *Keeper) look() {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	now := Look()
+	allocated := now.Allocated - k.last.Allocated
+	k.last = now
+	k.adjust(now, allocated)
+	k.squeeze(now)
+	switch waste := now.Garbage() + now.Free; {
+	case allocated > quiet:
+		k.restless = true
+	case k.restless && waste > leastGarbage/2:
+		k.restless = false
+		debug.FreeOSMemory()
+	}
+}
+
+// adjust tells the collector how much garbage there may be: as much as comes for a while, if there
+// is room for it.
+func (k *Keeper) adjust(now Sample, allocated int64) {
+	soft := k.bound - now.File - spare
+	if soft-k.soft > mib || k.soft-soft > mib {
+		k.soft = soft
+		debug.SetMemoryLimit(soft)
+	}
+	live := max(now.Live, mib)
+	least := leastGarbage + live/garbageShare
+	room := (soft - live - now.Stacks - now.Runtime) * 8 / 10
+	garbage := max(least, min(allocated*int64(ahead/often), room))
+	percent := int(min(100*garbage/live, 1000))
+	if 4*percent > 5*k.percent || 5*percent < 4*k.percent {
+		k.percent = percent
+		debug.SetGCPercent(percent)
+	}
+}
+
+// squeeze takes from the store what the process has beyond its bound: its account knows nothing of
+// memory that is too scattered to be used.
+func (k *Keeper) squeeze(now Sample) {
+	over := now.Resident - (k.bound - spare)
+	switch {
+	case over > 0:
+		k.squeezed += over
+	case over < -2*spare && k.squeezed > 0:
+		k.squeezed -= max(k.squeezed/16, min(k.squeezed, mib))
+	default:
+		return
+	}
+	k.store.Squeeze(k.squeezed)
+}

@@ -1,0 +1,127 @@
+package bench
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"strconv"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+func init() {
+	// pages answers /SIZE/NAME with so many bytes that are the same for the same name.
+	roles["pages"] = func(context.Context) (string, func(), error) {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			return "", nil, err
+		}
+		s := &http.Server{Handler: http.HandlerFunc(servePage)}
+		go func() { _ = s.Serve(l) }()
+		return "http://" + l.Addr().String(), func() { _ = s.Close() }, nil
+	}
+}
+
+func servePage(w http.ResponseWriter, r *http.Request) {
+	first, name, _ := strings.Cut(strings.TrimPrefix(r.URL.Path, "/"), "/")
+	size, _ := strconv.Atoi(first)
+	h := w.Header()
+	h.Set("Content-Type", "text/html; charset=utf-8")
+	h.Set("Cache-Control", "public, max-age=3600")
+	h.Set("ETag", fmt.Sprintf("%q", name))
+	h.Set("Cache-Groups", fmt.Sprintf("%q, \"sailings\"", "sailing:"+name))
+	h.Set("X-Content-Type-Options", "nosniff")
+	h.Set("Content-Length", strconv.Itoa(size))
+	body := make([]byte, size)
+	seed := uint64(size)
+	for _, c := range name {
+		seed = seed*31 + uint64(c)
+	}
+	for i := range body { // letters that do not compress well
+		seed = seed*6364136223846793005 + 1442695040888963407
+		body[i] = 'a' + byte(seed>>60)
+	}
+	_, _ = w.Write(body)
+}
+
+// resident is how much memory a process has, in bytes.
+func resident(tb testing.TB, pid string) int64 {
+	status, err := os.ReadFile("/proc/" + pid + "/status")
+	require.NoError(tb, err)
+	for line := range strings.Lines(string(status)) {
+		if rest, ok := strings.CutPrefix(line, "VmRSS:"); ok {
+			kib, err := strconv.ParseInt(strings.Fields(rest)[0], 10, 64)
+			require.NoError(tb, err)
+			return kib << 10
+		}
+	}
+	tb.Fatal("the process is gone")
+	return 0
+}
+
+// askFor asks for so many URLs from sixteen connections, each once, and returns how many had
+// another status than 200.
+func askFor(tb testing.TB, count int, url func(i int) string) (failed int64) {
+	client := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 16, DisableCompression: true}}
+	defer client.CloseIdleConnections()
+	var next, bad atomic.Int64
+	var all sync.WaitGroup
+	for range 16 {
+		all.Go(func() {
+			for i := int(next.Add(1)) - 1; i < count; i = int(next.Add(1)) - 1 {
+				resp, err := client.Get(url(i))
+				if err != nil {
+					bad.Add(1)
+					continue
+				}
+				_, err = io.Copy(io.Discard, resp.Body)
+				resp.Body.Close()
+				if err != nil || resp.StatusCode != 200 {
+					bad.Add(1)
+				}
+			}
+		})
+	}
+	all.Wait()
+	return bad.Load()
+}
+
+// BenchmarkLeanEntries is how much memory an entry takes beside its body: what the process has
+// grown by, three seconds after so many were stored.
+func BenchmarkLeanEntries(b *testing.B) {
+	for _, c := range []struct{ entries, body int }{{300_000, 200}, {20_000, 16 << 10}} {
+		b.Run(fmt.Sprintf("%d-of-%d", c.entries, c.body), func(b *testing.B) {
+			origin := process(b, "pages")[0]
+			b.Setenv("BENCH_MEMORY", strconv.Itoa(2<<30))
+			pid, edge := nodeWithMemory(b, origin)
+			askFor(b, 100, func(i int) string { return fmt.Sprintf("%s/%d/warm%d", edge, c.body, i) })
+			time.Sleep(2 * time.Second)
+			before := resident(b, pid)
+			require.Zero(b, askFor(b, c.entries, func(i int) string { return fmt.Sprintf("%s/%d/n%d", edge, c.body, i) }))
+			time.Sleep(3 * time.Second)
+			each := float64(resident(b, pid)-before) / float64(c.entries)
+			b.ReportMetric(each-float64(c.body), "beside-B")
+			wanted := 600.0
+			if c.body > 1024 {
+				wanted += float64(c.body) / 2
+			}
+			if each-float64(c.body) > wanted {
+				missed(b, "an entry takes %.0f bytes beside its body; at most %.0f are wanted", each-float64(c.body), wanted)
+			}
+		})
+	}
+}
+
+// nodeWithMemory runs a node that keeps whatever an origin says may be kept.
+func nodeWithMemory(tb testing.TB, origin string) (pid, edge string) {
+	addresses := nodeAddresses(tb, "version: 1\norigins: [{ name: site, url: "+origin+" }]\nroutes: [{ name: pages, match: { path: \"/{x...}\" } }]\n")
+	return addresses[0], addresses[2]
+}
