@@ -149,18 +149,25 @@ func (o *Request) tagsOf(header httprules.Header) carried {
 	return tagsOf(o.Route.TagsOf(&o.Visitor), header, o.Way.Origin)
 }
 
-// tagsOf adds the tags that the origin names to those of the route.
+// tagsOf adds the tags that the origin names to those of the route, each once.
 func tagsOf(route []string, header httprules.Header, from *policy.Origin) carried {
-	all := slices.Clone(route)
 	groups, cut := protocol.ParseGroups(header["Cache-Groups"])
 	if from != nil && from.TagHeader != "" {
 		plain, more := httprules.ParsePlainGroups(header[from.TagHeader], from.TagSeparator)
 		groups, cut = append(groups, plain...), cut+more
 	}
-	for _, tag := range groups {
-		if !slices.Contains(all, tag) {
-			all = append(all, tag)
+	all := make([]string, 0, len(route)+len(groups))
+	known := make(map[string]struct{}, cap(all))
+	add := func(names []string) {
+		for _, name := range names {
+			if _, had := known[name]; !had {
+				known[name] = struct{}{}
+				all = append(all, name)
+			}
 		}
 	}
-	return carried{tags: all[:min(len(all), protocol.MaxTags)], byRoute: min(len(route), protocol.MaxTags), cut: cut > 0 || len(all) > protocol.MaxTags}
+	add(route)
+	byRoute := len(all)
+	add(groups)
+	return carried{tags: all[:min(len(all), protocol.MaxTags)], byRoute: min(byRoute, protocol.MaxTags), cut: cut > 0 || len(all) > protocol.MaxTags}
 }

@@ -12,8 +12,10 @@ const (
 	// beside is what the process may take besides the memory for caching, and a share of that:
 	// the program itself, connections, requests under way, and what waits for the collector.
 	beside = 96 * mib
-	// spare is what is kept free below the bound, for what cannot be foreseen.
-	spare = 8 * mib
+	// leastSpare is what is kept free below the bound, and a share of it: what comes while the
+	// collector works.
+	leastSpare = 12 * mib
+	spareShare = 24
 	// leastGarbage is how much garbage may be there before it is collected, and garbageShare which
 	// share of what lives.
 	leastGarbage = 16 * mib
@@ -21,9 +23,11 @@ const (
 	// ahead is for how long there should be no need to collect.
 	ahead = 4 * time.Second
 	// often is how often the process looks at itself.
-	often = 500 * time.Millisecond
+	often = 200 * time.Millisecond
+	// usualUnused is which part of the objects is usually unused between them.
+	usualUnused = 16
 	// quiet is how little is allocated meanwhile when nothing happens.
-	quiet = 2 * mib
+	quiet = mib
 )
 
 // Bound is the most that the resident memory of a process is to be, with so much for caching.
@@ -39,21 +43,24 @@ type Store interface {
 // is one Keeper in it.
 type Keeper struct {
 	bound int64
+	spare int64 // of it
 	store Store
 
 	mu       sync.Mutex // what is known since the last look
 	last     Sample
 	percent  int
 	soft     int64
-	squeezed int64
-	restless bool // something was allocated since it was quiet
+	over     int64 // that the store gave up since the process took too much
+	squeezed int64 // that it gave up in all
+	restless bool  // something was allocated since it was quiet
 	program  int64
 }
 
 // New returns a keeper for so much memory for caching, of which store has most. What lives now is
 // the program.
 func New(memory int64, store Store) *Keeper {
-	k := &Keeper{bound: Bound(memory), store: store, last: Look()}
+	bound := Bound(memory)
+	k := &Keeper{bound: bound, spare: leastSpare + bound/spareShare, store: store, last: Look()}
 	k.program = k.last.Live
 	k.adjust(k.last, 0)
 	return k
@@ -93,7 +100,7 @@ func (k *Keeper) look() {
 // adjust tells the collector how much garbage there may be: as much as comes for a while, if there
 // is room for it.
 func (k *Keeper) adjust(now Sample, allocated int64) {
-	soft := k.bound - now.File - spare
+	soft := k.bound - now.File - k.spare
 	if soft-k.soft > mib || k.soft-soft > mib {
 		k.soft = soft
 		debug.SetMemoryLimit(soft)
@@ -109,17 +116,18 @@ func (k *Keeper) adjust(now Sample, allocated int64) {
 	}
 }
 
-// squeeze takes from the store what the process has beyond its bound: its account knows nothing of
-// memory that is too scattered to be used.
+// squeeze takes from the store what its account knows nothing of: memory between objects that is
+// too scattered to be used, and what the process has beyond its bound.
 func (k *Keeper) squeeze(now Sample) {
-	over := now.Resident - (k.bound - spare)
-	switch {
+	switch over := now.Resident - (k.bound - k.spare/2); {
 	case over > 0:
-		k.squeezed += over
-	case over < -2*spare && k.squeezed > 0:
-		k.squeezed -= max(k.squeezed/16, min(k.squeezed, mib))
-	default:
-		return
+		k.over += over
+	case over < -k.spare/2 && k.over > 0:
+		k.over -= max(k.over/16, min(k.over, mib))
 	}
-	k.store.Squeeze(k.squeezed)
+	scattered := max(0, now.Unused-now.Objects/usualUnused)
+	if squeezed := k.over + scattered; squeezed/mib != k.squeezed/mib {
+		k.squeezed = squeezed
+		k.store.Squeeze(squeezed)
+	}
 }

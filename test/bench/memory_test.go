@@ -7,6 +7,7 @@ import (
 	"net"
 	"net/http"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -39,15 +40,26 @@ func servePage(w http.ResponseWriter, r *http.Request) {
 	h.Set("ETag", fmt.Sprintf("%q", name))
 	h.Set("Cache-Groups", fmt.Sprintf("%q, \"sailings\"", "sailing:"+name))
 	h.Set("X-Content-Type-Options", "nosniff")
+	if many, err := strconv.Atoi(r.URL.Query().Get("tags")); err == nil {
+		for i := range many {
+			h.Add("Cache-Groups", fmt.Sprintf("\"row:%s:%d\"", name, i))
+		}
+	}
+	if r.URL.Query().Has("vary") {
+		h.Set("Vary", "X-Device")
+	}
 	h.Set("Content-Length", strconv.Itoa(size))
 	body := make([]byte, size)
 	seed := uint64(size)
 	for _, c := range name {
 		seed = seed*31 + uint64(c)
 	}
-	for i := range body { // letters that do not compress well
+	plain := r.URL.Query().Has("text")
+	for i := range body { // letters that do not compress well, or hardly anything else than the same
 		seed = seed*6364136223846793005 + 1442695040888963407
-		body[i] = 'a' + byte(seed>>60)
+		if body[i] = 'a' + byte(seed>>60); plain && i > 64 {
+			body[i] = body[i-64]
+		}
 	}
 	_, _ = w.Write(body)
 }
@@ -70,6 +82,18 @@ func resident(tb testing.TB, pid string) int64 {
 // askFor asks for so many URLs from sixteen connections, each once, and returns how many had
 // another status than 200.
 func askFor(tb testing.TB, count int, url func(i int) string) (failed int64) {
+	return send(count, func(i int) *http.Request {
+		r, err := http.NewRequest(http.MethodGet, url(i), nil)
+		if err != nil {
+			panic(err)
+		}
+		return r
+	})
+}
+
+// send sends so many requests from sixteen connections, and returns how many had another answer
+// than a whole 200.
+func send(count int, request func(i int) *http.Request) (failed int64) {
 	client := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 16, DisableCompression: true}}
 	defer client.CloseIdleConnections()
 	var next, bad atomic.Int64
@@ -77,7 +101,7 @@ func askFor(tb testing.TB, count int, url func(i int) string) (failed int64) {
 	for range 16 {
 		all.Go(func() {
 			for i := int(next.Add(1)) - 1; i < count; i = int(next.Add(1)) - 1 {
-				resp, err := client.Get(url(i))
+				resp, err := client.Do(request(i))
 				if err != nil {
 					bad.Add(1)
 					continue
@@ -124,4 +148,81 @@ func BenchmarkLeanEntries(b *testing.B) {
 func nodeWithMemory(tb testing.TB, origin string) (pid, edge string) {
 	addresses := nodeAddresses(tb, "version: 1\norigins: [{ name: site, url: "+origin+" }]\nroutes: [{ name: pages, match: { path: \"/{x...}\" } }]\n")
 	return addresses[0], addresses[2]
+}
+
+// workload is what a node is asked for; the i-th request of it.
+type workload struct {
+	name   string
+	size   int
+	query  string
+	change func(i int, r *http.Request)
+}
+
+var workloads = []workload{
+	{"small", 200, "", nil},
+	{"pages", 16 << 10, "", nil},
+	{"text", 16 << 10, "?text", func(_ int, r *http.Request) { r.Header.Set("Accept-Encoding", "br") }},
+	{"large", 4 << 20, "", nil},
+	{"tags", 2000, "?tags=990", nil},
+	{"variants", 2000, "?vary", func(i int, r *http.Request) {
+		r.URL.Path = fmt.Sprintf("/2000/v%d", i/64)
+		r.Header.Set("X-Device", strconv.Itoa(i%64))
+	}},
+	{"cookies", 2000, "", func(i int, r *http.Request) { r.Header.Set("Cookie", fmt.Sprintf("seen%d=%s", i, strings.Repeat("x", 3000))) }},
+	{"hosts", 2000, "", func(i int, r *http.Request) { r.Host = fmt.Sprintf("h%d.example", i) }},
+	{"small again", 200, "", nil},
+}
+
+// BenchmarkResident is the most that a node's process takes, against 1.15 times its memory and
+// 96 MiB, while one kind of traffic follows another.
+func BenchmarkResident(b *testing.B) {
+	for _, memory := range []int64{16 << 20, 128 << 20} {
+		b.Run(fmt.Sprintf("%dMiB", memory>>20), func(b *testing.B) {
+			origin := process(b, "pages")[0]
+			b.Setenv("BENCH_MEMORY", strconv.FormatInt(memory, 10))
+			pid, edge := nodeWithMemory(b, origin)
+			bound := float64(memory)*1.15 + 96<<20
+			for round, w := range workloads {
+				if only := os.Getenv("BENCH_WORKLOAD"); only != "" && !slices.Contains(strings.Split(only, ","), w.name) {
+					continue
+				}
+				var most atomic.Int64
+				done := make(chan struct{})
+				var watching sync.WaitGroup
+				watching.Go(func() {
+					for {
+						most.Store(max(most.Load(), resident(b, pid)))
+						select {
+						case <-done:
+							return
+						case <-time.After(20 * time.Millisecond):
+						}
+					}
+				})
+				requests := int(min(20_000, 3*memory/int64(w.size)+2000))
+				began := time.Now()
+				failed := send(requests, func(i int) *http.Request {
+					r, err := http.NewRequest(http.MethodGet, fmt.Sprintf("%s/%d/r%d-%d%s", edge, w.size, round, i, w.query), nil)
+					if err != nil {
+						panic(err)
+					}
+					if w.change != nil {
+						w.change(i, r)
+					}
+					if w.query == "?text" && i%2 == 1 { // asked for twice
+						r.URL.Path = fmt.Sprintf("/%d/r%d-%d", w.size, round, i-1)
+					}
+					return r
+				})
+				close(done)
+				watching.Wait()
+				share := float64(most.Load()) / bound
+				b.Logf("%s: %d requests in %v, %d failed, at most %d MiB, %.2f of the bound", w.name, requests, time.Since(began).Round(time.Millisecond), failed, most.Load()>>20, share)
+				b.ReportMetric(share, strings.ReplaceAll(w.name, " ", "-")+"-share")
+				if share > 1 {
+					missed(b, "%s: the process took %d MiB; at most %.0f are wanted", w.name, most.Load()>>20, bound/(1<<20))
+				}
+			}
+		})
+	}
 }

@@ -80,6 +80,7 @@ func process(tb testing.TB, role string, env ...string) []string {
 	require.NoError(tb, err)
 	out, err := c.StdoutPipe()
 	require.NoError(tb, err)
+	c.Stderr = os.Stderr
 	require.NoError(tb, c.Start())
 	tb.Cleanup(func() {
 		in.Close()

@@ -17,7 +17,7 @@ type Entry struct {
 	Key     string // canonical, see core/key
 	Method  string
 	Scheme  string
-	Subject tags.Subject
+	Subject tags.Subject // its tags once each
 	// RouteTags is how many of the subject's tags come from the route; the origin named
 	// those behind them.
 	RouteTags int

@@ -1,9 +1,6 @@
 package store
 
-import (
-	"hash/maphash"
-	"slices"
-)
+import "hash/maphash"
 
 // routeTerm is the word that stands for a route, which no tag reads like.
 func routeTerm(name string) string { return "\x00" + name }
@@ -23,11 +20,8 @@ func (ix *index) record(place uint32) *record { return ix.places.at(place).recor
 
 // add makes a record found.
 func (ix *index) add(r *record, path string) {
-	slots := r.slots()
-	for i := range slots {
-		if !slices.ContainsFunc(slots[:i], func(s slot) bool { return s.word == slots[i].word }) { // the same tag twice
-			ix.post(r, i)
-		}
+	for i := range r.slots() {
+		ix.post(r, i)
 	}
 	ix.noteRoute(r)
 	table, tag := ix.pathOf(path)

@@ -149,7 +149,7 @@ func TestPromise6TheLimitHolds(t *testing.T) {
 			now = now.Add(time.Second)
 			switch rapid.IntRange(0, 9).Draw(t, "step") {
 			default:
-				e := entry(name.Draw(t, "key"), rapid.IntRange(0, 90_000).Draw(t, "size"), rapid.SliceOfN(name, 0, 3).Draw(t, "tags")...)
+				e := entry(name.Draw(t, "key"), rapid.IntRange(0, 90_000).Draw(t, "size"), rapid.SliceOfNDistinct(name, 0, 3, rapid.ID[string]).Draw(t, "tags")...)
 				e.Subject.Stamp, e.Fill.Stamp = sequence, sequence
 				if m.Put(e, now) == nil {
 					assert.True(t, e.Is(find(m, e.Key, nil)))
