@@ -192,7 +192,7 @@ routes:
 		own := *at
 		own.Host = h.cables[i].Addr().String()
 		name := string(rune('a' + i))
-		h.args[i] = []string{path, "serve", "--node", name, "--data", h.dir + "/" + name, "--database", own.String(), "--policy", policy, "--sync-limit", "2s", "--memory", "8MiB", "--edge", "127.0.0.1:0", "--control", "127.0.0.1:0"}
+		h.args[i] = []string{path, "serve", "--node", name, "--data", h.dir + "/" + name, "--database", own.String(), "--policy", policy, "--sync-limit", "2s", "--memory", "16MiB", "--edge", "127.0.0.1:0", "--control", "127.0.0.1:0"}
 		t.Setenv("GERASTIC_ADMIN_TOKEN", historyToken)
 		h.begin(i)
 	}

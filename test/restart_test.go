@@ -79,7 +79,7 @@ func policyFile(t *testing.T, origin string) string {
 func TestPromise8CrashAnywhere(t *testing.T) {
 	var asked atomic.Int64
 	path, data := program(t), filepath.Join(t.TempDir(), "data")
-	args := []string{"serve", "--private-database", "--data", data, "--policy", policyFile(t, origin(t, &asked)), "--edge", "127.0.0.1:0", "--control", "127.0.0.1:0", "--memory", "8MiB"}
+	args := []string{"serve", "--private-database", "--data", data, "--policy", policyFile(t, origin(t, &asked)), "--edge", "127.0.0.1:0", "--control", "127.0.0.1:0", "--memory", "16MiB"}
 	p := begin(t, path, args...)
 	token, err := os.ReadFile(filepath.Join(data, node.AdminTokenFile))
 	require.NoError(t, err)
@@ -124,7 +124,7 @@ func TestPromise8CrashAnywhere(t *testing.T) {
 
 // settings are those of a node of a test.
 func settings(s node.Settings) node.Settings {
-	s.Edge, s.Control, s.Memory, s.Log = "127.0.0.1:0", "127.0.0.1:0", 8<<20, slog.New(slog.DiscardHandler)
+	s.Edge, s.Control, s.Memory, s.Log = "127.0.0.1:0", "127.0.0.1:0", 16<<20, slog.New(slog.DiscardHandler)
 	return s
 }
 
@@ -172,7 +172,7 @@ func TestPromise4WithoutTheDatabase(t *testing.T) {
 	fetch(t, "GET", n.EdgeURL()+"/x", "")
 	assert.True(t, fetch(t, "GET", n.EdgeURL()+"/x", "").hit())
 
-	_, err = node.Start(ctx, node.Settings{Name: "b", Data: t.TempDir(), Database: strings.Replace(lost, missing, missing+"2", 1), Edge: "127.0.0.1:0", Control: "127.0.0.1:0", Memory: 8 << 20, Log: slog.New(slog.DiscardHandler)})
+	_, err = node.Start(ctx, node.Settings{Name: "b", Data: t.TempDir(), Database: strings.Replace(lost, missing, missing+"2", 1), Edge: "127.0.0.1:0", Control: "127.0.0.1:0", Memory: 16 << 20, Log: slog.New(slog.DiscardHandler)})
 	assert.ErrorContains(t, err, "no policy is kept")
 }
 

@@ -46,7 +46,7 @@ func TestControlAnswersToItsOwnNames(t *testing.T) {
 		}
 		assert.Equal(t, 200, fetch(t, "GET", n.ControlURL()+"/healthz", "", "Host: "+host).status)
 	}
-	_, err := node.Start(ctx, node.Settings{Name: "bad", Data: t.TempDir(), Database: "postgres://x", Memory: 8 << 20, ControlHosts: []string{"https://console.example"}, Log: slog.New(slog.DiscardHandler)})
+	_, err := node.Start(ctx, node.Settings{Name: "bad", Data: t.TempDir(), Database: "postgres://x", Memory: 16 << 20, ControlHosts: []string{"https://console.example"}, Log: slog.New(slog.DiscardHandler)})
 	assert.ErrorContains(t, err, "without scheme and port")
 }
 

@@ -77,6 +77,6 @@ func TestHTTP2WithAndWithoutTLS(t *testing.T) {
 	eventually(t, "a renewed certificate is taken without a restart", func() bool {
 		return get(secure.EdgeURL(), two).TLS.PeerCertificates[0].SerialNumber.Int64() == 2
 	})
-	_, err := node.Start(ctx, node.Settings{Name: "x", Data: t.TempDir(), Database: url, Edge: "127.0.0.1:0", Control: "127.0.0.1:0", Memory: 8 << 20, Certificate: file})
+	_, err := node.Start(ctx, node.Settings{Name: "x", Data: t.TempDir(), Database: url, Edge: "127.0.0.1:0", Control: "127.0.0.1:0", Memory: 16 << 20, Certificate: file})
 	assert.ErrorContains(t, err, "belong together")
 }

@@ -100,6 +100,7 @@ func (a *app) settle(s *node.Settings, o serveOptions) (err error) {
 
 // runNode runs a node until it is interrupted or fails.
 func (a *app) runNode(ctx context.Context, s node.Settings) (failure error) {
+	s.OwnsProcess = true
 	n, err := node.Start(ctx, s)
 	if err != nil {
 		return err

@@ -30,6 +30,7 @@ import (
 	"gerastic/internal/edge"
 	"gerastic/internal/gate"
 	"gerastic/internal/records"
+	"gerastic/internal/resident"
 )
 
 // Node is what the control side asks of the node that it belongs to.
@@ -59,6 +60,8 @@ type Node interface {
 	ReloadTokens(ctx context.Context) error
 	// Listeners are the counters of the edge's connections and of control's.
 	Listeners() (edge, control gate.Figures)
+	// Memory says what the resident memory of the process consists of.
+	Memory() []resident.Class
 	// Others are the other nodes, as far as is known.
 	Others(ctx context.Context) []records.Node
 	// Status describes the node.

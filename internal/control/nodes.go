@@ -59,6 +59,11 @@ var (
 	entriesGauge   = desc("gerastic_entries", "Entries stored.")
 	usedGauge      = desc("gerastic_memory_used_bytes", "Bytes of memory that the store uses, everything counted.")
 	limitGauge     = desc("gerastic_memory_limit_bytes", "Bytes of memory that the store may use.")
+	tierBytes      = desc("gerastic_store_bytes", "Bytes of the entries that a tier has, with their coded forms.", "tier")
+	tierLimit      = desc("gerastic_store_limit_bytes", "Bytes that a tier may take.", "tier")
+	tierEntries    = desc("gerastic_store_entries", "Entries that a tier has.", "tier")
+	tierRemoved    = desc("gerastic_store_removed_total", "Entries that left a tier.", "tier", "reason")
+	memoryGauge    = desc("gerastic_memory_bytes", "What the resident memory of the process consists of.", "class")
 	sequenceGauge  = desc("gerastic_ledger_sequence", "Last purge applied.")
 	marksGauge     = desc("gerastic_marks", "Purges kept apart.")
 	foldedTotal    = desc("gerastic_marks_folded_total", "Times that the limit of marks was hit and everything older counted as purged.")
@@ -77,7 +82,7 @@ func desc(name, help string, labels ...string) *prometheus.Desc {
 
 func (m *collector) Describe(ch chan<- *prometheus.Desc) {
 	for _, d := range []*prometheus.Desc{requestsTotal, bytesTotal, originTotal, originSeconds, savedSeconds, latencySeconds, removedTotal, refusedTotal,
-		entriesGauge, usedGauge, limitGauge, sequenceGauge, marksGauge, foldedTotal, fillsGauge, leasesGauge, leasesRefused, openGauge, placesGauge, closedTotal, degradedGauge} {
+		entriesGauge, usedGauge, limitGauge, tierBytes, tierLimit, tierEntries, tierRemoved, memoryGauge, sequenceGauge, marksGauge, foldedTotal, fillsGauge, leasesGauge, leasesRefused, openGauge, placesGauge, closedTotal, degradedGauge} {
 		ch <- d
 	}
 }
@@ -143,11 +148,18 @@ func (m *collector) store(out metrics) {
 	figures := m.c.store.Figures()
 	for reason, n := range figures.Removed {
 		out.counter(removedTotal, float64(n), reason)
+		out.counter(tierRemoved, float64(n), "memory", reason)
 	}
 	out.counter(refusedTotal, float64(figures.Refused))
 	out.gauge(entriesGauge, float64(figures.Entries))
 	out.gauge(usedGauge, float64(figures.Used))
 	out.gauge(limitGauge, float64(figures.Limit))
+	out.gauge(tierBytes, float64(figures.Kept), "memory")
+	out.gauge(tierLimit, float64(figures.Limit), "memory")
+	out.gauge(tierEntries, float64(figures.Entries), "memory")
+	for _, class := range m.c.node.Memory() {
+		out.gauge(memoryGauge, float64(class.Bytes), class.Name)
+	}
 	leases := m.c.node.Fragments().Leases
 	out.gauge(leasesGauge, float64(leases.Len()))
 	out.counter(leasesRefused, float64(leases.Refused()))

@@ -156,7 +156,9 @@ func (n *Node) start(ctx context.Context) (err error) {
 	n.tasks.Go(n.tidy)
 	n.tasks.Go(n.beat)
 	n.resident = resident.New(n.settings.Memory, n.store)
-	n.tasks.Go(func() { n.resident.Watch(n.tasks.Life()) })
+	if n.settings.OwnsProcess {
+		n.tasks.Go(func() { n.resident.Watch(n.tasks.Life()) })
+	}
 	if n.cluster != nil {
 		n.tasks.Go(func() { n.cluster.Keep(n.tasks.Life(), n.log) })
 	}

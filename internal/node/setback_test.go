@@ -29,7 +29,7 @@ func TestPromise3APurgeThatTheLedgerLostIsOrderedAgain(t *testing.T) {
 	require.NoError(t, err)
 	policy := filepath.Join(t.TempDir(), "policy.yaml")
 	require.NoError(t, os.WriteFile(policy, []byte("version: 1\norigins: [{ name: site, url: http://127.0.0.1:1 }]\nroutes: [{ name: any, match: { path: \"/{x...}\" } }]\n"), 0o600))
-	n, err := Start(ctx, Settings{Name: "a", Data: t.TempDir(), Database: database, PolicyFile: policy, AdminToken: "a token of a test", Edge: "127.0.0.1:0", Control: "127.0.0.1:0", Memory: 8 << 20, Log: slog.New(slog.DiscardHandler)})
+	n, err := Start(ctx, Settings{Name: "a", Data: t.TempDir(), Database: database, PolicyFile: policy, AdminToken: "a token of a test", Edge: "127.0.0.1:0", Control: "127.0.0.1:0", Memory: 16 << 20, Log: slog.New(slog.DiscardHandler)})
 	require.NoError(t, err)
 	defer n.Stop(ctx)
 	rec, err := n.Records()

@@ -19,6 +19,7 @@ type Settings struct {
 	ControlHosts    []string // names under which control may be reached, besides addresses, localhost and that of Control
 	Data            string   // directory
 	Memory          int64    // bytes
+	OwnsProcess     bool     // nobody else is in the process: its collector is held to Memory, too
 	Database        string   // connection string; "" with PrivateDatabase
 	PrivateDatabase bool
 	Throwaway       bool // the private database may lose everything in a crash of the machine
@@ -46,7 +47,7 @@ const DefaultData = "gerastic-data"
 const DefaultSyncLimit = 10 * time.Second
 
 // MinMemory is the least that a store is useful with.
-const MinMemory = 1 << 20
+const MinMemory = 16 << 20
 
 // check says what is wrong with the settings, and fills what is left out.
 func (s *Settings) check() error {
@@ -63,7 +64,7 @@ func (s *Settings) check() error {
 		return fmt.Errorf("--sync-limit must be at least 1s")
 	}
 	if s.Memory < MinMemory {
-		return fmt.Errorf("--memory must be at least 1MiB")
+		return fmt.Errorf("--memory must be at least 16MiB: that is what a store needs to be of use beside its own tables")
 	}
 	if (s.Certificate == "") != (s.CertificateKey == "") {
 		return fmt.Errorf("--certificate and --certificate-key belong together; pass both")

@@ -10,6 +10,7 @@ import (
 	"gerastic.example/client"
 
 	"gerastic/internal/records"
+	"gerastic/internal/resident"
 )
 
 // Ready says why the node should get no visitors, or nil.
@@ -28,6 +29,13 @@ func (n *Node) Status() client.Node {
 		Entries: f.Entries, MemoryUsed: f.Used, MemoryLimit: f.Limit, Removed: f.Removed, Refused: f.Refused,
 		FillsRunning: n.edge.Filling(), Marks: n.barrier.Len(), Degraded: n.troubles(),
 	}
+}
+
+// Memory says what the resident memory of the process consists of.
+func (n *Node) Memory() []resident.Class {
+	f := n.store.Figures()
+	edge, control := n.Listeners()
+	return n.resident.Classes(resident.Account{Entries: f.Kept, Ready: f.Ready, Index: f.Structure, Fills: f.Reserved, Leaving: f.Pinned, Aside: f.Aside, Connections: int64(edge.Open + control.Open)})
 }
 
 // troubles says in words what the node has to do without; "" if nothing.

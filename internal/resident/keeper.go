@@ -2,6 +2,7 @@ package resident
 
 import (
 	"context"
+	"runtime"
 	"runtime/debug"
 	"sync"
 	"time"
@@ -37,6 +38,8 @@ func Bound(memory int64) int64 { return memory + memory*15/100 + beside }
 type Store interface {
 	// Squeeze makes the store do with so many bytes less.
 	Squeeze(bytes int64)
+	// Counted is how many bytes it says that it takes.
+	Counted() int64
 }
 
 // Keeper holds a process to its memory. The collector belongs to the whole process, so that there
@@ -53,21 +56,24 @@ type Keeper struct {
 	over     int64 // that the store gave up since the process took too much
 	squeezed int64 // that it gave up in all
 	restless bool  // something was allocated since it was quiet
-	program  int64
+	program  int64 // what lived before anything was stored
+	cycles   int64 // of collection, when counted was noticed
+	counted  int64 // that the store took then
 }
 
 // New returns a keeper for so much memory for caching, of which store has most. What lives now is
 // the program.
 func New(memory int64, store Store) *Keeper {
+	runtime.GC()
 	bound := Bound(memory)
 	k := &Keeper{bound: bound, spare: leastSpare + bound/spareShare, store: store, last: Look()}
 	k.program = k.last.Live
-	k.adjust(k.last, 0)
 	return k
 }
 
-// Watch looks at the process until the context ends.
+// Watch holds the process to its memory until the context ends.
 func (k *Keeper) Watch(ctx context.Context) {
+	k.look()
 	tick := time.NewTicker(often)
 	defer tick.Stop()
 	for {
@@ -86,6 +92,7 @@ func (k *Keeper) look() {
 	now := Look()
 	allocated := now.Allocated - k.last.Allocated
 	k.last = now
+	k.notice(now, k.store.Counted())
 	k.adjust(now, allocated)
 	k.squeeze(now)
 	switch waste := now.Garbage() + now.Free; {

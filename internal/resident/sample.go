@@ -18,6 +18,7 @@ type Sample struct {
 	Stacks    int64
 	Runtime   int64 // what the runtime itself needs
 	Allocated int64 // since the start
+	Cycles    int64 // of collection
 }
 
 // Garbage is what has come since the last collection: some of it lives.
@@ -27,6 +28,7 @@ func (s Sample) Garbage() int64 { return max(0, s.Objects-s.Live) }
 func Look() (s Sample) {
 	of := map[string]*int64{
 		"/gc/heap/live:bytes":                         &s.Live,
+		"/gc/cycles/total:gc-cycles":                  &s.Cycles,
 		"/gc/heap/allocs:bytes":                       &s.Allocated,
 		"/memory/classes/heap/objects:bytes":          &s.Objects,
 		"/memory/classes/heap/unused:bytes":           &s.Unused,

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"math"
 	"net"
 	"net/http"
 	"os"
@@ -125,7 +126,7 @@ func BenchmarkLeanEntries(b *testing.B) {
 		b.Run(fmt.Sprintf("%d-of-%d", c.entries, c.body), func(b *testing.B) {
 			origin := process(b, "pages")[0]
 			b.Setenv("BENCH_MEMORY", strconv.Itoa(2<<30))
-			pid, edge := nodeWithMemory(b, origin)
+			pid, _, edge := nodeWithMemory(b, origin)
 			askFor(b, 100, func(i int) string { return fmt.Sprintf("%s/%d/warm%d", edge, c.body, i) })
 			time.Sleep(2 * time.Second)
 			before := resident(b, pid)
@@ -145,9 +146,9 @@ func BenchmarkLeanEntries(b *testing.B) {
 }
 
 // nodeWithMemory runs a node that keeps whatever an origin says may be kept.
-func nodeWithMemory(tb testing.TB, origin string) (pid, edge string) {
+func nodeWithMemory(tb testing.TB, origin string) (pid, control, edge string) {
 	addresses := nodeAddresses(tb, "version: 1\norigins: [{ name: site, url: "+origin+" }]\nroutes: [{ name: pages, match: { path: \"/{x...}\" } }]\n")
-	return addresses[0], addresses[2]
+	return addresses[0], addresses[1], addresses[2]
 }
 
 // workload is what a node is asked for; the i-th request of it.
@@ -180,7 +181,7 @@ func BenchmarkResident(b *testing.B) {
 		b.Run(fmt.Sprintf("%dMiB", memory>>20), func(b *testing.B) {
 			origin := process(b, "pages")[0]
 			b.Setenv("BENCH_MEMORY", strconv.FormatInt(memory, 10))
-			pid, edge := nodeWithMemory(b, origin)
+			pid, control, edge := nodeWithMemory(b, origin)
 			bound := float64(memory)*1.15 + 96<<20
 			for round, w := range workloads {
 				if only := os.Getenv("BENCH_WORKLOAD"); only != "" && !slices.Contains(strings.Split(only, ","), w.name) {
@@ -216,8 +217,16 @@ func BenchmarkResident(b *testing.B) {
 				})
 				close(done)
 				watching.Wait()
+				before, classes, now := resident(b, pid), classesOf(b, control), resident(b, pid)
+				off := float64(classes)/float64(now) - 1
+				if other := float64(classes)/float64(before) - 1; math.Abs(other) < math.Abs(off) {
+					off = other // it gave something back just now
+				}
 				share := float64(most.Load()) / bound
-				b.Logf("%s: %d requests in %v, %d failed, at most %d MiB, %.2f of the bound", w.name, requests, time.Since(began).Round(time.Millisecond), failed, most.Load()>>20, share)
+				b.Logf("%s: %d requests in %v, %d failed, at most %d MiB, %.2f of the bound, classes %+.1f %%", w.name, requests, time.Since(began).Round(time.Millisecond), failed, most.Load()>>20, share, 100*off)
+				if off < -0.1 || off > 0.1 {
+					missed(b, "%s: the classes add up to %d MiB of %d; within 10 %% is wanted", w.name, classes>>20, now>>20)
+				}
 				b.ReportMetric(share, strings.ReplaceAll(w.name, " ", "-")+"-share")
 				if share > 1 {
 					missed(b, "%s: the process took %d MiB; at most %.0f are wanted", w.name, most.Load()>>20, bound/(1<<20))
@@ -225,4 +234,25 @@ func BenchmarkResident(b *testing.B) {
 			}
 		})
 	}
+}
+
+// classesOf adds up what a node says that its memory consists of.
+func classesOf(tb testing.TB, control string) (sum int64) {
+	r, err := http.NewRequest(http.MethodGet, control+"/metrics", nil)
+	require.NoError(tb, err)
+	r.Header.Set("Authorization", "Bearer "+benchToken)
+	resp, err := http.DefaultClient.Do(r)
+	require.NoError(tb, err)
+	defer resp.Body.Close()
+	text, err := io.ReadAll(resp.Body)
+	require.NoError(tb, err)
+	for line := range strings.Lines(string(text)) {
+		if rest, ok := strings.CutPrefix(line, "gerastic_memory_bytes{"); ok {
+			_, value, _ := strings.Cut(strings.TrimSpace(rest), "} ")
+			bytes, err := strconv.ParseFloat(value, 64)
+			require.NoError(tb, err)
+				sum += int64(bytes)
+		}
+	}
+	return sum
 }

@@ -28,7 +28,7 @@ var roles = map[string]func(ctx context.Context) (address string, stop func(), e
 			memory = most
 		}
 		n, err := node.Start(ctx, node.Settings{Name: "bench", Data: os.Getenv("BENCH_DATA"), Database: os.Getenv("BENCH_DATABASE"), PolicyFile: filepath.Join(os.Getenv("BENCH_DATA"), "policy.yaml"),
-			AdminToken: benchToken, Edge: "127.0.0.1:0", Control: "127.0.0.1:0", Memory: memory, Log: slog.New(slog.DiscardHandler)})
+			AdminToken: benchToken, Edge: "127.0.0.1:0", Control: "127.0.0.1:0", Memory: memory, OwnsProcess: true, Log: slog.New(slog.DiscardHandler)})
 		if err != nil {
 			return "", nil, err
 		}

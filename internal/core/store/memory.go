@@ -311,6 +311,9 @@ func (m *Memory) SweepIdle(now time.Time, limit int) int {
 	return len(idle)
 }
 
+// Counted is how many bytes the store takes, everything counted.
+func (m *Memory) Counted() int64 { return m.used.Load() + m.ready.bytes.Load() }
+
 // Limit is how many bytes there may be.
 func (m *Memory) Limit() int64 { return m.limit }
 
@@ -343,6 +346,7 @@ type Figures struct {
 	Aside                 int64 // kept outside of entries, part of Used
 	Ready                 int64 // of entries that are kept ready to be sent, part of Used
 	Structure             int64 // of tables, part of Used
+	Kept                  int64 // of entries and their coded forms, the rest of Used
 	Entries               int64
 	Removed               map[string]int64 // by reason
 	Refused               int64            // did not fit
@@ -354,9 +358,10 @@ func (m *Memory) Figures() Figures {
 	aside, structure := m.aside, m.structure
 	m.mu.Unlock()
 	f := Figures{
-		Limit: m.limit, Used: m.used.Load() + m.ready.bytes.Load(), Reserved: m.reserved.Load(), Pinned: m.pinned.bytes.Load(), Aside: aside, Ready: m.ready.bytes.Load(), Structure: structure,
+		Limit: m.limit, Used: m.Counted(), Reserved: m.reserved.Load(), Pinned: m.pinned.bytes.Load(), Aside: aside, Ready: m.ready.bytes.Load(), Structure: structure,
 		Entries: m.entries.Load(), Refused: m.refused.Load(), Removed: map[string]int64{},
 	}
+	f.Kept = f.Used - f.Reserved - f.Pinned - f.Aside - f.Ready - f.Structure
 	for r := range removals {
 		f.Removed[r.String()] = m.removed[r].Load()
 	}
