@@ -169,7 +169,9 @@ var workloads = []workload{
 		r.URL.Path = fmt.Sprintf("/2000/v%d", i/64)
 		r.Header.Set("X-Device", strconv.Itoa(i%64))
 	}},
-	{"cookies", 2000, "", func(i int, r *http.Request) { r.Header.Set("Cookie", fmt.Sprintf("seen%d=%s", i, strings.Repeat("x", 3000))) }},
+	{"cookies", 2000, "", func(i int, r *http.Request) {
+		r.Header.Set("Cookie", fmt.Sprintf("seen%d=%s", i, strings.Repeat("x", 3000)))
+	}},
 	{"hosts", 2000, "", func(i int, r *http.Request) { r.Host = fmt.Sprintf("h%d.example", i) }},
 	{"small again", 200, "", nil},
 }
@@ -251,7 +253,7 @@ func classesOf(tb testing.TB, control string) (sum int64) {
 			_, value, _ := strings.Cut(strings.TrimSpace(rest), "} ")
 			bytes, err := strconv.ParseFloat(value, 64)
 			require.NoError(tb, err)
-				sum += int64(bytes)
+			sum += int64(bytes)
 		}
 	}
 	return sum

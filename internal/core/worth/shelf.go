@@ -2,6 +2,7 @@ package worth
 
 import (
 	"math"
+	"slices"
 	"unsafe"
 )
 
@@ -147,7 +148,7 @@ func (s *shelf) least() (place uint32, ok bool) {
 		if !ok {
 			return 0, false
 		}
-		if !contains(found[:n], place) {
+		if !slices.Contains(found[:n], place) {
 			found[n], n = place, n+1
 		}
 	}
@@ -183,15 +184,6 @@ func (s *shelf) chance() uint64 {
 	s.random ^= s.random << 25
 	s.random ^= s.random >> 27
 	return s.random * 0x2545F4914F6CDD1D
-}
-
-func contains(all []uint32, one uint32) bool {
-	for _, other := range all {
-		if other == one {
-			return true
-		}
-	}
-	return false
 }
 
 // worth is what keeping an entry saves for each of its bytes.
