@@ -2,6 +2,7 @@ package store
 
 import (
 	"math/rand/v2"
+	"slices"
 	"sync/atomic"
 	"time"
 )
@@ -45,11 +46,26 @@ func (m *Memory) Use(e *Entry, now time.Time) {
 	m.tell(stripe)
 }
 
-// tell tells the policy of what was gathered. Under mu.
+// tell tells the policy of what was gathered, of each record once. Under mu.
 func (m *Memory) tell(stripe *useStripe) {
+	var told [useBatch]*record
+	var times [useBatch]uint32
+	n := 0
 	for i := range stripe.records {
-		if r := stripe.records[i].Swap(nil); r != nil && r.has(isResident) {
-			m.policy.Use(r.place)
+		r := stripe.records[i].Swap(nil)
+		if r == nil {
+			continue
+		}
+		at := slices.Index(told[:n], r)
+		if at < 0 {
+			at, n = n, n+1
+			told[at] = r
+		}
+		times[at]++
+	}
+	for i, r := range told[:n] {
+		if r.has(isResident) {
+			m.policy.Use(r.place, times[i])
 		}
 	}
 	stripe.next.Store(0)

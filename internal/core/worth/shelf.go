@@ -67,11 +67,11 @@ func (s *shelf) add(place, tag uint32, size int64, cost float32) {
 	s.ghosts.grow(2 * s.count)
 }
 
-// use notes a use of an entry.
-func (s *shelf) use(place uint32) {
-	s.now++
+// use notes uses of an entry.
+func (s *shelf) use(place, times uint32) {
+	s.now += times
 	e := s.slots.at(place)
-	e.use = e.use*s.decay(e.when) + 1
+	e.use = e.use*s.decay(e.when) + float32(times)
 	e.when = s.now
 }
 

@@ -38,20 +38,23 @@ func (ts *Trials) Add(capacity int64, temper Temper) *Trial {
 	return t
 }
 
-// Use tells of a use of something, whether the store had it or not; entries is how many the store
-// has.
-func (ts *Trials) Use(tag uint32, size int64, cost float32, entries int64) {
-	if ts.bits < mostBits && entries>>(ts.bits+1) >= fewest {
+// thin has them see less of the keys when the store has many entries.
+func (ts *Trials) thin(entries int64) {
+	for ts.bits < mostBits && entries>>(ts.bits+1) >= fewest {
 		ts.bits++
 		for _, t := range ts.all {
 			t.thin(ts.bits)
 		}
 	}
+}
+
+// Use tells of uses of something, whether the store had it or not.
+func (ts *Trials) Use(tag uint32, size int64, cost float32, times uint32) {
 	if !seen(tag, ts.bits) {
 		return
 	}
 	for _, t := range ts.all {
-		t.use(tag, size, cost)
+		t.use(tag, size, cost, times)
 	}
 }
 
@@ -75,13 +78,13 @@ func (t *Trial) thin(bits uint) {
 	}
 }
 
-func (t *Trial) use(tag uint32, size int64, cost float32) {
-	t.Requests++
-	t.Cost += float64(cost)
+func (t *Trial) use(tag uint32, size int64, cost float32, times uint32) {
+	t.Requests += int64(times)
+	t.Cost += float64(times) * float64(cost)
 	if place, ok := t.places[tag]; ok {
-		t.Hits++
-		t.Saved += float64(cost)
-		t.shelf.use(place)
+		t.Hits += int64(times)
+		t.Saved += float64(times) * float64(cost)
+		t.shelf.use(place, times)
 		return
 	}
 	if size > t.shelf.capacity {

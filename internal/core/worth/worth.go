@@ -36,13 +36,13 @@ const leastCost = 100 * time.Microsecond
 // so many bytes, whose fill takes cost.
 func (p *Policy) Add(place, tag uint32, size int64, cost time.Duration) {
 	p.shelf.add(place, tag, size, float32(max(cost, leastCost)))
-	p.try(place)
+	p.try(place, 1)
 }
 
-// Use tells that a request was answered from an entry.
-func (p *Policy) Use(place uint32) {
-	p.shelf.use(place)
-	p.try(place)
+// Use tells that so many requests were answered from an entry.
+func (p *Policy) Use(place, times uint32) {
+	p.shelf.use(place, times)
+	p.try(place, times)
 }
 
 // Remove tells that an entry is gone, for whatever reason.
@@ -77,10 +77,11 @@ func (p *Policy) Bytes() int64 {
 func (p *Policy) Temper() Temper { return p.shelf.temper }
 
 // try tells the small copies, and now and then takes over the temper of the best.
-func (p *Policy) try(place uint32) {
+func (p *Policy) try(place, times uint32) {
 	e := p.shelf.slots.at(place)
-	p.trials.Use(e.tag, bytesOf(e.size), e.cost, p.shelf.count)
-	if p.seen++; p.seen < 2*max(p.shelf.count, fewest) {
+	p.trials.thin(p.shelf.count)
+	p.trials.Use(e.tag, bytesOf(e.size), e.cost, times)
+	if p.seen += int64(times); p.seen < 2*max(p.shelf.count, fewest) {
 		return
 	}
 	p.seen = 0

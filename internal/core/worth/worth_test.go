@@ -28,7 +28,7 @@ func tagOf(key uint64) uint32 { return uint32(scattered(key, 98) * (1 << 32)) }
 
 func (o *ours) ask(_ int, r request) bool {
 	if place, ok := o.places[r.key]; ok {
-		o.Use(place)
+		o.Use(place, 1)
 		return true
 	}
 	for o.room -= r.size; o.room < 0 && len(o.places) > 0; {
@@ -146,7 +146,7 @@ func BenchmarkPolicy(b *testing.B) {
 	}
 	b.Run("use", func(b *testing.B) {
 		for i := range b.N {
-			o.Use(drawn[i%len(drawn)])
+			o.Use(drawn[i%len(drawn)], 1)
 		}
 	})
 	b.Run("come-and-go", func(b *testing.B) {
