@@ -155,6 +155,7 @@ func (n *Node) start(ctx context.Context) (err error) {
 	n.tasks.Go(n.flushFigures)
 	n.tasks.Go(n.tidy)
 	n.tasks.Go(n.beat)
+	n.tasks.Go(func() { n.store.Tell(n.tasks.Life()) })
 	n.resident = resident.New(n.settings.Memory, n.store)
 	if n.settings.OwnsProcess {
 		n.tasks.Go(func() { n.resident.Watch(n.tasks.Life()) })

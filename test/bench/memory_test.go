@@ -65,8 +65,8 @@ func servePage(w http.ResponseWriter, r *http.Request) {
 	_, _ = w.Write(body)
 }
 
-// resident is how much memory a process has, in bytes.
-func resident(tb testing.TB, pid string) int64 {
+// residentOf is how much memory a process has, in bytes.
+func residentOf(tb testing.TB, pid string) int64 {
 	status, err := os.ReadFile("/proc/" + pid + "/status")
 	require.NoError(tb, err)
 	for line := range strings.Lines(string(status)) {
@@ -129,10 +129,10 @@ func BenchmarkLeanEntries(b *testing.B) {
 			pid, _, edge := nodeWithMemory(b, origin)
 			askFor(b, 100, func(i int) string { return fmt.Sprintf("%s/%d/warm%d", edge, c.body, i) })
 			time.Sleep(2 * time.Second)
-			before := resident(b, pid)
+			before := residentOf(b, pid)
 			require.Zero(b, askFor(b, c.entries, func(i int) string { return fmt.Sprintf("%s/%d/n%d", edge, c.body, i) }))
 			time.Sleep(3 * time.Second)
-			each := float64(resident(b, pid)-before) / float64(c.entries)
+			each := float64(residentOf(b, pid)-before) / float64(c.entries)
 			b.ReportMetric(each-float64(c.body), "beside-B")
 			wanted := 600.0
 			if c.body > 1024 {
@@ -194,7 +194,7 @@ func BenchmarkResident(b *testing.B) {
 				var watching sync.WaitGroup
 				watching.Go(func() {
 					for {
-						most.Store(max(most.Load(), resident(b, pid)))
+						most.Store(max(most.Load(), residentOf(b, pid)))
 						select {
 						case <-done:
 							return
@@ -219,7 +219,7 @@ func BenchmarkResident(b *testing.B) {
 				})
 				close(done)
 				watching.Wait()
-				before, classes, now := resident(b, pid), classesOf(b, control), resident(b, pid)
+				before, classes, now := residentOf(b, pid), classesOf(b, control), residentOf(b, pid)
 				off := float64(classes)/float64(now) - 1
 				if other := float64(classes)/float64(before) - 1; math.Abs(other) < math.Abs(off) {
 					off = other // it gave something back just now

@@ -101,7 +101,8 @@ func NewMemory(limit int64, epoch time.Time) *Memory {
 		policy: worth.New(limit, maphash.String(seed, "")),
 	}
 	m.index = index{words: &m.words, places: &m.places, routes: map[uint32]struct{}{}}
-	m.ready.init(limit / readyShare)
+	m.ready.init(min(limit/readyShare, mostReady))
+	m.uses.full = make(chan *useStripe, useStripes)
 	m.scratch.New = func() any { return &writer{words: &m.words} }
 	return m
 }
@@ -174,6 +175,7 @@ func (m *Memory) place(e *Entry, r *record, hash uint64) {
 	m.used.Add(r.size())
 	m.entries.Add(1)
 	m.weigh()
+	m.tellSome()
 }
 
 // weigh counts the tables now and then, which grow and shrink with what is in them.

@@ -18,8 +18,10 @@ type ready struct {
 type readySet [4]atomic.Pointer[Entry]
 
 const (
-	// readyShare is which part of the memory they may take.
+	// readyShare is which part of the memory they may take, and mostReady how much at most: they are
+	// full of pointers, which the collector follows each time.
 	readyShare = 16
+	mostReady  = 24 << 20
 	// readySize is what an entry takes that is usual.
 	readySize = 2 << 10
 )

@@ -1,16 +1,18 @@
 package store
 
 import (
+	"context"
 	"math/rand/v2"
 	"slices"
 	"sync/atomic"
 	"time"
 )
 
-// uses are gathered on the hit path without a lock, and told to the policy many at a time. Some
-// are lost when there are very many at once.
+// uses are gathered on the hit path without a lock, and told to the policy many at a time, by
+// somebody else. Some are lost when there are very many at once.
 type uses struct {
 	stripes [useStripes]useStripe
+	full    chan *useStripe
 }
 
 type useStripe struct {
@@ -21,7 +23,7 @@ type useStripe struct {
 
 const (
 	useStripes = 16
-	useBatch   = 32
+	useBatch   = 64
 )
 
 // Use notes that a request was answered from an entry.
@@ -36,14 +38,36 @@ func (m *Memory) Use(e *Entry, now time.Time) {
 	if at < useBatch {
 		stripe.records[at].Store(r)
 	}
-	if at < useBatch-1 || !m.mu.TryLock() {
-		if at >= 4*useBatch {
-			stripe.next.Store(0) // nobody could tell the policy: these are lost
+	if at == useBatch-1 {
+		select {
+		case m.uses.full <- stripe:
+		default: // nobody tells the policy: whoever puts something does
 		}
-		return
 	}
-	defer m.mu.Unlock()
-	m.tell(stripe)
+}
+
+// Tell tells the policy of uses, until the context ends. Somebody should, so that those who put
+// something need not.
+func (m *Memory) Tell(ctx context.Context) {
+	for {
+		select {
+		case stripe := <-m.uses.full:
+			m.mu.Lock()
+			m.tell(stripe)
+			m.mu.Unlock()
+		case <-ctx.Done():
+			return
+		}
+	}
+}
+
+// tellSome tells the policy of what one stripe has, if nobody does. Under mu.
+func (m *Memory) tellSome() {
+	select {
+	case stripe := <-m.uses.full:
+		m.tell(stripe)
+	default:
+	}
 }
 
 // tell tells the policy of what was gathered, of each record once. Under mu.

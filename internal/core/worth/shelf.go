@@ -1,6 +1,7 @@
 package worth
 
 import (
+	"cmp"
 	"math"
 	"slices"
 	"unsafe"
@@ -30,20 +31,29 @@ type shelf struct {
 	pressed  bool // somebody had to go since the last one came
 	random   uint64
 
-	waiting []uint32 // who were sampled before and are worth little
+	waiting []candidate // who were sampled and are worth little, the least first
+	base    uint32      // the use from which on their ranks are told
+	pace    float64     // the half-life that these are told by
+}
+
+// candidate is an entry that was sampled. All worths decay alike, so that its rank stays as it is
+// until the entry is used.
+type candidate struct {
+	place uint32
+	rank  float64
 }
 
 const (
-	// sampled is how many are looked at for one that goes, and kept how many of them are looked at
-	// again the next time (Psounis and Prabhakar, 2001).
-	sampled = 16
-	kept    = 16
+	// sampled is how many are looked at for one that goes, and kept how many of them are
+	// remembered for the next times (Psounis and Prabhakar, 2001).
+	sampled = 10
+	kept    = 24
 	// windowShare is which part of the capacity newcomers have.
 	windowShare = 100
 )
 
 func newShelf(capacity int64, temper Temper, seed uint64) *shelf {
-	return &shelf{capacity: capacity, temper: temper, window: window{oldest: nowhere, newest: nowhere}, random: seed | 1}
+	return &shelf{capacity: capacity, temper: temper, window: window{oldest: nowhere, newest: nowhere}, random: seed | 1, waiting: make([]candidate, 0, kept+1)}
 }
 
 // add takes an entry in. The use that it had when it left before counts on.
@@ -116,7 +126,6 @@ func (s *shelf) victim() (place uint32, ok bool) {
 	case s.window.bytes <= s.capacity/windowShare:
 		return least, true
 	case s.worth(newcomer) <= s.temper.Reluctance*s.worth(least):
-		s.keep(least)
 		return newcomer, true
 	}
 	s.settle(newcomer)
@@ -129,17 +138,16 @@ func (s *shelf) settle(place uint32) {
 	s.settled.add(&s.slots, place)
 }
 
-// least samples those that are no newcomers: half of them as they come, so that each entry is as
-// likely as any other, and half by size, so that each byte is.
+// least samples some more that are no newcomers, and names the least worth of those that are
+// known: half of the samples are drawn as entries come, so that each entry is as likely as any
+// other, and half by size, so that each byte is.
 func (s *shelf) least() (place uint32, ok bool) {
-	var found [sampled + kept]uint32
-	n := 0
-	for _, place := range s.waiting {
-		if e := s.slots.at(place); e.size > 0 && !e.window() {
-			found[n], n = place, n+1
-		}
+	s.rebase()
+	draws := sampled
+	if len(s.waiting) < kept/2 {
+		draws = kept
 	}
-	for draw := range sampled {
+	for draw := range draws {
 		weight := byBytes
 		if draw%2 == 0 {
 			weight = byCount
@@ -148,35 +156,60 @@ func (s *shelf) least() (place uint32, ok bool) {
 		if !ok {
 			return 0, false
 		}
-		if !slices.Contains(found[:n], place) {
-			found[n], n = place, n+1
+		s.consider(place)
+	}
+	for len(s.waiting) > 0 {
+		first := s.waiting[0]
+		if e := s.slots.at(first.place); e.size > 0 && !e.window() {
+			if s.rank(first.place) <= first.rank+0.01 {
+				return first.place, true
+			}
+		}
+		s.waiting = append(s.waiting[:0], s.waiting[1:]...)
+		if e := s.slots.at(first.place); e.size > 0 && !e.window() {
+			s.consider(first.place) // it was used since, or another entry is there
 		}
 	}
-	return s.rank(found[:n]), true
+	return 0, false
 }
 
-// rank returns the least worth, and keeps the next ones for the next time.
-func (s *shelf) rank(found []uint32) uint32 {
-	var worths [sampled + kept]float64
-	for i, place := range found {
-		w := s.worth(place)
-		j := i
-		for ; j > 0 && worths[j-1] > w; j-- {
-			worths[j], found[j] = worths[j-1], found[j-1]
+// consider puts one among those that are known to be worth little, if it is.
+func (s *shelf) consider(place uint32) {
+	one := candidate{place, s.rank(place)}
+	if len(s.waiting) == kept && one.rank >= s.waiting[kept-1].rank {
+		return
+	}
+	if slices.ContainsFunc(s.waiting, func(c candidate) bool { return c.place == place }) {
+		return
+	}
+	at, _ := slices.BinarySearchFunc(s.waiting, one.rank, func(c candidate, rank float64) int { return cmp.Compare(c.rank, rank) })
+	s.waiting = slices.Insert(s.waiting, at, one)
+	s.waiting = s.waiting[:min(len(s.waiting), kept)]
+}
+
+// rank orders entries as their worth does, whenever it is asked for: it is the logarithm of what
+// their worth was at base.
+func (s *shelf) rank(place uint32) float64 {
+	e := s.slots.at(place)
+	return math.Log2(float64(e.use)*float64(e.cost)/float64(bytesOf(e.size))) + float64(int32(e.when-s.base))/s.pace
+}
+
+// rebase tells all ranks anew when the half-life has changed, or much time has passed.
+func (s *shelf) rebase() {
+	if now := s.halfLife(); math.Abs(now-s.pace) > s.pace/64 || float64(s.now-s.base) > min(16*s.pace, 1<<30) {
+		s.base, s.pace = s.now, now
+		known := slices.Clone(s.waiting)
+		s.waiting = s.waiting[:0]
+		for _, c := range known {
+			if e := s.slots.at(c.place); e.size > 0 && !e.window() {
+				s.consider(c.place)
+			}
 		}
-		worths[j], found[j] = w, place
 	}
-	s.waiting = append(s.waiting[:0], found[1:min(len(found), kept+1)]...)
-	return found[0]
 }
 
-// keep looks at one again the next time.
-func (s *shelf) keep(place uint32) {
-	if len(s.waiting) >= kept {
-		s.waiting = s.waiting[:kept-1]
-	}
-	s.waiting = append(s.waiting, place)
-}
+// halfLife is after how many uses of anything a use counts half.
+func (s *shelf) halfLife() float64 { return s.temper.HalfLife * float64(max(s.count, 1)) }
 
 // chance is the next number by chance (xorshift64*; Marsaglia 2003, Vigna 2016).
 func (s *shelf) chance() uint64 {
@@ -194,7 +227,7 @@ func (s *shelf) worth(place uint32) float64 {
 
 // decay is what is left of a use at a time.
 func (s *shelf) decay(when uint32) float32 {
-	halves := float64(s.now-when) / (s.temper.HalfLife * float64(max(s.count, 1)))
+	halves := float64(s.now-when) / s.halfLife()
 	if halves > 120 {
 		return 0
 	}

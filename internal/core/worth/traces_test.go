@@ -21,7 +21,7 @@ type family struct {
 }
 
 // requestsPerKey is how long a trace is.
-const requestsPerKey = 15
+const requestsPerKey = 8
 
 // zipf draws ranks below n, the first most often: the k-th as 1/(k+1)^skew.
 type zipf struct{ sums []float64 }
