@@ -137,8 +137,8 @@ func (m *Memory) terms(r *record, s *tags.Subject) {
 	s.Stamp, s.Route = r.stamp, m.words.at(slots[0].word).text[1:]
 	if len(slots) > 1 {
 		s.Tags = make([]string, len(slots)-1)
-		for i, one := range slots[1:] {
-			s.Tags[i] = m.words.at(one.word).text
+		for i := range s.Tags {
+			s.Tags[i] = m.words.at(slots[i+1].word).text // where it stands among the postings may change meanwhile
 		}
 	}
 }

@@ -61,7 +61,7 @@ func (m *Memory) Get(ref Ref) *Entry {
 	}
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	if !r.has(isResident) {
+	if !r.is(resident) {
 		return nil
 	}
 	return m.decode(r)
@@ -94,7 +94,7 @@ func (m *Memory) AddEncoded(e *Entry, c httprules.Coding, body []byte, took time
 		base.note(pause * resting)
 		return false
 	}
-	if !base.has(isResident) {
+	if !base.is(resident) {
 		if base = m.successor(e); base == nil {
 			return false
 		}
@@ -107,7 +107,7 @@ func (m *Memory) AddEncoded(e *Entry, c httprules.Coding, body []byte, took time
 	if form.has(isApart) {
 		m.places.at(form.place).body = &body[0]
 	}
-	form.traits |= isResident
+	form.note(resident)
 	s := &m.shards[base.shard]
 	s.mu.Lock()
 	form.next, base.forms = base.forms, form.place+1
@@ -167,7 +167,7 @@ func (m *Memory) removeForm(form *record) {
 
 // freeForm ends the accounts of a form.
 func (m *Memory) freeForm(form *record) {
-	form.traits &^= isResident
+	form.notes.And(^uint32(resident))
 	form.note(removed)
 	m.policy.Remove(form.place)
 	m.used.Add(-form.size())

@@ -75,7 +75,7 @@ func TestPromise6WhatIsReadStaysInTheAccount(t *testing.T) {
 					pinned += h.of.bytes
 				}
 				if r := held[h].kept.Load(); r != nil {
-					require.Equal(t, !r.has(isResident), h.of.pinned)
+					require.Equal(t, !r.is(resident), h.of.pinned)
 				}
 			}
 			require.Equal(t, pinned, f.Pinned)

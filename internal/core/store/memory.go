@@ -167,8 +167,8 @@ func (m *Memory) place(e *Entry, r *record, hash uint64) {
 	} else if r.body > 0 {
 		e.Body = r.inline()
 	}
-	r.traits |= isResident
 	r.state.set(&e.own)
+	r.note(resident)
 	m.settle(e, r)
 	m.index.add(r, e.Subject.Path)
 	m.policy.Add(r.place, r.tag, r.size()+structureOf, e.Cost())
@@ -204,7 +204,7 @@ func (m *Memory) Remove(e *Entry, why Removal) {
 
 func (m *Memory) remove(r *record, why Removal) {
 	switch {
-	case !r.has(isResident):
+	case !r.is(resident):
 	case r.has(isForm):
 		m.removeForm(r)
 	default:
@@ -220,7 +220,7 @@ func (m *Memory) remove(r *record, why Removal) {
 // forget ends the accounts of a record that no table names any more.
 func (m *Memory) forget(r *record, why Removal) {
 	m.eachForm(r, m.freeForm)
-	r.traits &^= isResident
+	r.notes.And(^uint32(resident))
 	r.note(removed)
 	m.ready.drop(r)
 	m.index.remove(r, m.pathOf(r))

@@ -40,14 +40,13 @@ type record struct {
 	which      uint8 // of a form: which of httprules.Codings
 }
 
-// traits are what is either so or not. Guarded by Memory.mu.
+// traits are what is either so or not, and stays so.
 type traits uint8
 
 const (
 	isFailure traits = 1 << iota
 	isForm           // a coded form of another record
 	isApart          // the body is not in the record
-	isResident
 )
 
 // state is what changes of an entry while it is kept, and is shared by all who have it.
@@ -65,7 +64,8 @@ const (
 	useless  = making << len(httprules.Codings)
 	softened = useless << len(httprules.Codings) // counted by a softening purge: for ever, also for who still reads it
 	removed  = softened << 1                     // it has left the store
-	resting  = removed << 1
+	resident = removed << 1                      // it is in the store; set and taken off under Memory.mu
+	resting  = resident << 1
 )
 
 // moment is a time in quarters of a second since 2020, which is what is known of the last use.

@@ -185,7 +185,7 @@ func check(t assert.TestingT, m *Memory, limit int64) {
 	for i := range m.shards {
 		m.inShard(&m.shards[i], func(r *record) {
 			e := m.decode(r)
-			assert.True(t, r.has(isResident) && e.Key == strings.TrimPrefix(e.Subject.Path, "/"))
+			assert.True(t, r.is(resident) && e.Key == strings.TrimPrefix(e.Subject.Path, "/"))
 			size, entries, places = size+r.size(), entries+1, places+1
 			m.eachForm(r, func(form *record) { size, places = size+form.size(), places+1 })
 			seen := map[string]bool{}

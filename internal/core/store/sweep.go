@@ -177,7 +177,7 @@ func (m *Memory) take(term string, visit func(*record)) {
 			continue // it has left, and another one has its place
 		}
 		visit(r)
-		if r.has(isResident) && !m.index.isPosted(r, int(one.slot)) {
+		if r.is(resident) && !m.index.isPosted(r, int(one.slot)) {
 			m.index.post(r, int(one.slot))
 			m.index.noteRoute(r)
 		}
@@ -199,7 +199,7 @@ func (m *Memory) visit(all []*record, visit func(*record)) {
 		all = all[len(some):]
 		m.mu.Lock()
 		for _, r := range some {
-			if r.has(isResident) {
+			if r.is(resident) {
 				visit(r)
 			}
 		}
@@ -220,7 +220,7 @@ func (m *Memory) posted(term string, visit func(*record)) {
 			some[i-start] = m.index.record(all.at(i).place)
 		}
 		for _, r := range some[:from-start] {
-			if r.has(isResident) {
+			if r.is(resident) {
 				visit(r)
 			}
 		}

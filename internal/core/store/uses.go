@@ -88,7 +88,7 @@ func (m *Memory) tell(stripe *useStripe) {
 		times[at]++
 	}
 	for i, r := range told[:n] {
-		if r.has(isResident) {
+		if r.is(resident) {
 			m.policy.Use(r.place, times[i])
 		}
 	}
