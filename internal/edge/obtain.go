@@ -172,7 +172,9 @@ func (x *exchange) judgeHead(s share, h *fetch.Head, w *want) step {
 		return forVisitor
 	}
 	if !h.IsShared() || !httprules.Accepts(&x.sent, h.Encodings) {
-		w.alone = true // not for others: all ask for themselves, all at once
+		// It is not for others: all ask for themselves, all at once. What was not asked for often
+		// enough yet is asked for once more, together.
+		w.alone = h.Reason != httprules.FirstSight
 		return askAgain
 	}
 	next := string(x.key) + varyKey(h.Vary, &x.sent)

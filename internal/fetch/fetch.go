@@ -41,13 +41,17 @@ type Fetcher struct {
 	Flights *fill.Group[*Head]
 	// Learned is what answers have told of their keys.
 	Learned  Learned
+	sights   *store.Sightings
 	comparer comparer
 	doubts   doubts
 }
 
+// sightsShare is which part of the memory the counting of keys may take that are not stored yet.
+const sightsShare = 64
+
 // New returns a fetcher whose fills its barrier guards.
 func New(c Config) *Fetcher {
-	f := &Fetcher{Config: c, Flights: fill.NewGroup[*Head](c.Barrier.Stamp)}
+	f := &Fetcher{Config: c, Flights: fill.NewGroup[*Head](c.Barrier.Stamp), sights: store.NewSightings(c.Store.Limit() / sightsShare)}
 	f.doubts.fetcher = f
 	c.Barrier.Guard(f.Flights)
 	return f
@@ -55,7 +59,7 @@ func New(c Config) *Fetcher {
 
 // Bytes is about what the fetcher remembers besides entries.
 func (f *Fetcher) Bytes() int64 {
-	return f.Learned.bytes() + f.comparer.quiet.bytes() + f.doubts.last.bytes()
+	return f.Learned.bytes() + f.comparer.quiet.bytes() + f.doubts.last.bytes() + f.sights.Bytes()
 }
 
 // errEnding says that the node is shut down.

@@ -65,7 +65,7 @@ func (l *Learned) bytes() int64 {
 // answer notes whether those who ask for a key next need to wait for one another, and why its
 // answer was not stored.
 func (l *Learned) answer(o *Request, h *Head) {
-	if o.Alone || o.AsVisitor || o.Conditional && h.Status == http.StatusNotModified || h.Reason == httprules.RequestNoStore || h.Reason == httprules.MethodNotCached {
+	if o.Alone || o.AsVisitor || o.Conditional && h.Status == http.StatusNotModified || h.Reason == httprules.RequestNoStore || h.Reason == httprules.MethodNotCached || h.Reason == httprules.FirstSight {
 		return // it says nothing of what others would get
 	}
 	if h.IsShared() {

@@ -77,7 +77,15 @@ func (f *Fetcher) settleReason(a *arrival, resp *http.Response) {
 		h.Reason = httprules.MethodNotCached
 	case h.Reason == httprules.OK && resp.ContentLength > o.Route.MaxBody:
 		h.Reason = httprules.TooLarge
+	case h.Reason == httprules.OK && f.comesTooSeldom(o):
+		h.Reason = httprules.FirstSight
 	}
+}
+
+// comesTooSeldom reports whether a route stores only what is asked for more often than this was.
+func (f *Fetcher) comesTooSeldom(o *Request) bool {
+	admit := &o.Route.Admit
+	return admit.After > 1 && o.Before == nil && !o.AsVisitor && f.sights.Sight(o.Key, f.Now(), admit.Within) < admit.After
 }
 
 // reasonForOne is the reason of an answer that was made for the visitor who asked: that of the

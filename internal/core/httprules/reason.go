@@ -24,6 +24,7 @@ const (
 	EventStream
 	GraphQLErrors
 	UnkeyedCookie
+	FirstSight
 )
 
 var reasonTexts = [...]struct{ name, section, text string }{
@@ -44,6 +45,7 @@ var reasonTexts = [...]struct{ name, section, text string }{
 	AlreadyStale:        {"stale-on-arrival", "RFC 9111 §4.2", "the answer is stale on arrival and has no validator to ask again with"},
 	EventStream:         {"event-stream", "", "a stream of events never ends, so that it is never stored"},
 	GraphQLErrors:       {"graphql-errors", "", "the answer has errors, so it is not the answer to the question"},
+	FirstSight:          {"first-sight", "", "it was not asked for often enough yet to be stored (admit.after)"},
 	UnkeyedCookie:       {"unkeyed-cookie", "RFC 9111 §4.2.2", "the request carried a cookie that the key does not hold, and the origin gave the answer no lifetime itself (max-age, s-maxage, Expires) and did not say public"},
 }
 

@@ -82,8 +82,11 @@ var causeNames = [...]string{"", "cold", "expired", "purged", "evicted", "varian
 
 // Unstorable is the cause of a miss whose answer a rule forbids to store.
 func Unstorable(r httprules.Reason) Cause {
-	if r == httprules.TooLarge {
+	switch r {
+	case httprules.TooLarge:
 		return BodyTooLarge
+	case httprules.FirstSight:
+		return FirstSight
 	}
 	return unstorable + Cause(r)
 }

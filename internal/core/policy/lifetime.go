@@ -111,7 +111,8 @@ func (d *document) staleIfError(n ast.Node, terms *httprules.LifetimeTerms) {
 
 func (d *document) admit(n ast.Node, route *Route) {
 	d.mapping(n, "admit",
-		d.later("after", "1"),
+		field{name: "after", read: func(n ast.Node) { d.integer(n, "admit.after", 100, &route.Admit.After) }},
+		field{name: "within", read: func(n ast.Node) { d.positive(n, "admit.within", &route.Admit.Within) }},
 		field{name: "max_body", read: func(n ast.Node) { d.size(n, "admit.max_body", &route.MaxBody) }},
 		field{name: "cookies", read: func(n ast.Node) {
 			route.Terms.RefuseCookies = d.choice(n, "admit.cookies", "refuse", "strip") != 1

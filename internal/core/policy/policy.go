@@ -85,7 +85,8 @@ type Route struct {
 	Idle        time.Duration // leave when not asked for this long; Unset: never
 	Browser     time.Duration // Cache-Control max-age sent to visitors; Unset: the origin's
 	Tags        []TagTemplate
-	MaxBody     int64         // bytes
+	MaxBody     int64 // bytes
+	Admit       Admission
 	Answer      time.Duration // limit for the answer's head; 0: the origin's
 	// Marks say that a visitor is signed in, by the policy's visitors; Shared, that it does
 	// not matter on this route.
@@ -100,6 +101,13 @@ type Route struct {
 	Compare      Compare
 	Compose      bool // its pages are skeletons, whose includes are filled in
 	Compress     Compression
+}
+
+// Admission says what is stored: what is asked for so many times within a span of time. 0 and 1: the
+// first time.
+type Admission struct {
+	After  int
+	Within time.Duration
 }
 
 // Compression says when stored answers get their coded forms.
@@ -127,6 +135,7 @@ const (
 	DefaultTotal          = 5 * time.Minute
 	DefaultMaxConnections = 128
 	DefaultMaxBody        = 8 << 20
+	DefaultAdmitWithin    = time.Hour
 	// Forever is the lifetime of what only a purge ends.
 	Forever = 100 * 365 * 24 * time.Hour
 )

@@ -133,26 +133,6 @@ type field struct {
 // renamed is a key that policies had before.
 func renamed(old, now string) field { return field{name: old, now: now} }
 
-// later makes a field that the format knows and no code obeys yet. Values that ask
-// for nothing are allowed.
-func (d *document) later(name string, harmless ...string) field {
-	return field{name: name, read: func(n ast.Node) {
-		for _, h := range harmless {
-			if s, ok := n.(ast.ScalarNode); ok && fmt.Sprint(s.GetValue()) == h {
-				return
-			}
-		}
-		d.fail(n, "%s is not supported yet; remove it%s", name, orWrite(harmless))
-	}}
-}
-
-func orWrite(harmless []string) string {
-	if len(harmless) == 0 {
-		return ""
-	}
-	return " or write " + harmless[0]
-}
-
 // mapping reads each key of n with its field; where names n in messages.
 func (d *document) mapping(n ast.Node, where string, fields ...field) {
 	m, ok := d.resolve(n).(ast.MapNode)

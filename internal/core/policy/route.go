@@ -15,7 +15,7 @@ import (
 func (d *document) route(n ast.Node) *Route {
 	route := &Route{
 		Enabled: true, Hosts: []HostPattern{"*"}, Methods: []string{"GET", "HEAD"},
-		Terms: httprules.NoTerms(), Idle: httprules.Unset, Browser: httprules.Unset, MaxBody: DefaultMaxBody, Obey: ObeyRevalidate,
+		Terms: httprules.NoTerms(), Idle: httprules.Unset, Browser: httprules.Unset, MaxBody: DefaultMaxBody, Admit: Admission{Within: DefaultAdmitWithin}, Obey: ObeyRevalidate,
 	}
 	before := len(d.problems)
 	var templates []ast.Node
