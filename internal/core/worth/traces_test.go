@@ -20,8 +20,13 @@ type family struct {
 	trace    func(r *rand.Rand, keys int) []request
 }
 
-// requestsPerKey is how long a trace is.
-const requestsPerKey = 8
+// requests is how long a trace of so many keys is.
+func requests(keys int) int {
+	if keys > fewKeys {
+		return 15 * keys
+	}
+	return 8 * keys
+}
 
 // zipf draws ranks below n, the first most often: the k-th as 1/(k+1)^skew.
 type zipf struct{ sums []float64 }
@@ -67,7 +72,7 @@ func decadesCost(key uint64) float64 { return 1e6 * math.Pow(10, 4*scattered(key
 
 // drawn makes a trace of keys that next draws.
 func drawn(keys int, size func(uint64) int64, cost func(uint64) float64, next func(i int) uint64) []request {
-	trace := make([]request, requestsPerKey*keys)
+	trace := make([]request, requests(keys))
 	for i := range trace {
 		key := next(i)
 		trace[i] = request{key, size(key), cost(key)}
@@ -114,8 +119,8 @@ var families = []family{
 func ferries(r *rand.Rand, keys int) []request {
 	sailings, pages, pictures, reports := newZipf(3*keys/20, 0.8), newZipf(keys/5, 0.9), newZipf(keys/10, 0.7), newZipf(40, 0.3)
 	at := uint64(0)
-	trace := make([]request, 0, requestsPerKey*keys)
-	for i := range requestsPerKey * keys {
+	trace := make([]request, 0, requests(keys))
+	for i := range requests(keys) {
 		day, night := i/(keys*3/2), i%(keys*3/2) > keys*7/6
 		switch x := r.Float64(); {
 		case night && x < 0.5:
