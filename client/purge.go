@@ -117,50 +117,6 @@ type TagPurge struct {
 	Actor    string    `json:"actor"`
 }
 
-// Entry is a stored answer, without its body.
-type Entry struct {
-	URL    string     `json:"url"`
-	Route  string     `json:"route"`
-	Status int        `json:"status"`
-	Bytes  int64      `json:"bytes" doc:"Everything counted"`
-	AgeS   float64    `json:"age_s" doc:"How old it is, in seconds"`
-	LeftS  float64    `json:"left_s" doc:"How long it stays fresh, in seconds; negative: stale for so long"`
-	Stamp  uint64     `json:"stamp" doc:"Last purge in force when its fill began"`
-	State  string     `json:"state" enum:"live,softened"`
-	Vary   string     `json:"vary,omitempty" doc:"What tells it from the other variants of its key"`
-	Tags   []EntryTag `json:"tags"`
-}
-
-// EntryTag is a tag of an entry, and where it came from.
-type EntryTag struct {
-	Tag  string `json:"tag"`
-	From string `json:"from" doc:"route: the policy's template; origin: the answer named it"`
-}
-
-// EntriesOf lists entries that carry a tag, or (tag "") any. The error says that the node
-// cannot be asked.
-func (c *Client) EntriesOf(ctx context.Context, tag string, limit int) ([]Entry, error) {
-	return c.entries(ctx, "tag", tag, limit)
-}
-
-// EntriesOfRoute lists entries of a route, or fragments of a name (NAMESPACE/NAME). The error
-// says that the node cannot be asked.
-func (c *Client) EntriesOfRoute(ctx context.Context, route string, limit int) ([]Entry, error) {
-	return c.entries(ctx, "route", route, limit)
-}
-
-func (c *Client) entries(ctx context.Context, by, name string, limit int) ([]Entry, error) {
-	q := url.Values{"limit": {strconv.Itoa(limit)}}
-	if name != "" {
-		q.Set(by, name)
-	}
-	var out struct {
-		Entries []Entry `json:"entries"`
-	}
-	err := c.call(ctx, "GET", "/v1/entries", q, nil, &out)
-	return out.Entries, err
-}
-
 // Tags lists the tags that begin with prefix, those with most entries first. The error says
 // that the node cannot be asked.
 func (c *Client) Tags(ctx context.Context, prefix string, limit int) ([]StoredTag, error) {

@@ -245,7 +245,12 @@ func (w *wire) store(ctx context.Context, offers []offer) (refusals []string, er
 // FragmentBody returns the bytes of a fragment as they are stored, unpacked; an error with
 // status 404 if it is not there. The token needs the right fragments.
 func (c *Client) FragmentBody(ctx context.Context, namespace, key string) ([]byte, error) {
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, c.base+"/v1/fragments/"+url.PathEscape(key)+"?lease=0&namespace="+url.QueryEscape(namespace), nil)
+	return c.bytes(ctx, "/v1/fragments/"+url.PathEscape(key)+"?lease=0&namespace="+url.QueryEscape(namespace))
+}
+
+// bytes returns what stands at a path, as it is.
+func (c *Client) bytes(ctx context.Context, path string) ([]byte, error) {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, c.base+path, nil)
 	if err != nil {
 		return nil, err
 	}

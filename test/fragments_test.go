@@ -224,7 +224,8 @@ func TestLoadOrFill(t *testing.T) {
 	body, err = s.LoadOrFill(ctx, big, notAgain)
 	require.NoError(t, err)
 	assert.Equal(t, large, body)
-	entries, err := api().EntriesOfRoute(ctx, "load/big", 1)
+	list, err := api().Entries(ctx, client.EntryQuery{Route: "load/big", Limit: 1})
+	entries := list.Entries
 	require.NoError(t, err)
 	assert.Less(t, entries[0].Bytes, int64(20_000), "what is large and repeats itself is stored compressed")
 	dropped, err := s.Drop(ctx, big)

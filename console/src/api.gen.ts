@@ -96,8 +96,25 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List some of the entries, with their tags */
+        /** List stored entries */
         get: operations["list-entries"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/entries/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One entry, with its header */
+        get: operations["get-entry"];
         put?: never;
         post?: never;
         delete?: never;
@@ -547,14 +564,38 @@ export interface components {
             age_s: number;
             /**
              * Format: int64
-             * @description Everything counted
+             * @description Of its body, as it came
+             */
+            body_bytes: number;
+            /**
+             * Format: int64
+             * @description That it takes, with its coded forms
              */
             bytes: number;
+            /** @description Bytes of the coded forms that it has */
+            coded: {
+                [key: string]: number;
+            };
+            /**
+             * Format: double
+             * @description What a fill takes
+             */
+            cost_ms: number;
+            host: string;
+            /** @description Names it for as long as it is stored */
+            id: string;
+            /**
+             * Format: double
+             * @description How long nobody has asked for it, in seconds
+             */
+            idle_s: number;
             /**
              * Format: double
              * @description How long it stays fresh, in seconds; negative: stale for so long
              */
             left_s: number;
+            /** @description Empty: an application stored it */
+            method: string;
             route: string;
             /**
              * Format: int64
@@ -566,15 +607,111 @@ export interface components {
             /** Format: int64 */
             status: number;
             tags: components["schemas"]["EntryTag"][];
+            /**
+             * @description Where it is
+             * @enum {string}
+             */
+            tier: "memory";
             url: string;
+            /**
+             * Format: double
+             * @description How often it was asked for; what is long ago counts less
+             */
+            uses: number;
             /** @description What tells it from the other variants of its key */
-            vary?: string;
+            vary: string;
+            /**
+             * Format: double
+             * @description Nanoseconds of its origin's time that each of its bytes saves, for the uses that count now; the least worth goes first
+             */
+            worth: number;
         };
-        EntryListBody: {
+        EntryDetail: {
+            /**
+             * Format: double
+             * @description How old it is, in seconds
+             */
+            age_s: number;
+            /**
+             * Format: int64
+             * @description Of its body, as it came
+             */
+            body_bytes: number;
+            /**
+             * Format: int64
+             * @description That it takes, with its coded forms
+             */
+            bytes: number;
+            /** @description Bytes of the coded forms that it has */
+            coded: {
+                [key: string]: number;
+            };
+            /**
+             * Format: double
+             * @description What a fill takes
+             */
+            cost_ms: number;
+            /** @description As its origin sent them */
+            headers: {
+                [key: string]: string[];
+            };
+            host: string;
+            /** @description Names it for as long as it is stored */
+            id: string;
+            /**
+             * Format: double
+             * @description How long nobody has asked for it, in seconds
+             */
+            idle_s: number;
+            /**
+             * Format: double
+             * @description How long it stays fresh, in seconds; negative: stale for so long
+             */
+            left_s: number;
+            /** @description Empty: an application stored it */
+            method: string;
+            route: string;
+            /**
+             * Format: int64
+             * @description Last purge in force when its fill began
+             */
+            stamp: number;
+            /** @enum {string} */
+            state: "live" | "softened";
+            /** Format: int64 */
+            status: number;
+            tags: components["schemas"]["EntryTag"][];
+            /**
+             * @description Where it is
+             * @enum {string}
+             */
+            tier: "memory";
+            url: string;
+            /**
+             * Format: double
+             * @description How often it was asked for; what is long ago counts less
+             */
+            uses: number;
+            /** @description What tells it from the other variants of its key */
+            vary: string;
+            /**
+             * Format: double
+             * @description Nanoseconds of its origin's time that each of its bytes saves, for the uses that count now; the least worth goes first
+             */
+            worth: number;
+        };
+        EntryList: {
+            /** @description Pass it as after for the next part; empty: this is the last */
+            after: string;
             entries: components["schemas"]["Entry"][];
+            /**
+             * Format: int64
+             * @description How many there are in all
+             */
+            total: number;
         };
         EntryTag: {
-            /** @description route: the policy's template; origin: the answer named it */
+            /** @description route: the policy's template; origin: the answer named it; application: who stored it did */
             from: string;
             tag: string;
         };
@@ -1399,9 +1536,23 @@ export interface operations {
             query?: {
                 /** @description Only entries that carry it */
                 tag?: string;
-                /** @description Without a tag: only entries of this route; NAMESPACE/NAME for fragments */
+                /** @description Only entries of this route; NAMESPACE/NAME for fragments */
                 route?: string;
+                /** @description Only what was asked for there: https://HOST/PATH?QUERY, or /PATH for every host */
+                url?: string;
+                /** @description Only below this path: https://HOST/PATH/, or /PATH/ for every host */
+                below?: string;
+                /** @description Only of this host */
+                host?: string;
+                /** @description Only of this tier */
+                tier?: "memory";
+                /** @description softened: a purge marked it stale */
+                state?: "live" | "softened";
+                /** @description The most bytes first, the oldest, the most used, the dearest to fill, or what saves most origin time for its bytes */
+                sort?: "bytes" | "age" | "used" | "cost" | "worth";
                 limit?: number;
+                /** @description The after of the part before */
+                after?: string;
             };
             header?: never;
             path?: never;
@@ -1415,7 +1566,38 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["EntryListBody"];
+                    "application/json": components["schemas"]["EntryList"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-entry": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EntryDetail"];
                 };
             };
             /** @description Error */

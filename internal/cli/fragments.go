@@ -63,10 +63,11 @@ func (a *app) fragmentsList() *cobra.Command {
 }
 
 func (a *app) fragmentsOf(ctx context.Context, name string, limit int) error {
-	entries, err := a.client().EntriesOfRoute(ctx, strings.TrimPrefix(name, "edge/"), limit)
+	list, err := a.client().Entries(ctx, client.EntryQuery{Route: strings.TrimPrefix(name, "edge/"), Limit: limit})
 	if err != nil {
 		return err
 	}
+	entries := list.Entries
 	t := &rows{columns: []column{left("fragment"), right("bytes"), right("age"), right("left"), left("state"), left("tags")}}
 	for _, e := range entries {
 		age, rest := e.AgeS*1000, e.LeftS*1000

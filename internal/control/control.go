@@ -126,6 +126,7 @@ func New(cfg Config) *Control {
 	c.fragmentCalls(r) // apart from the others: they are made many times for each page
 	c.purgeCalls()
 	c.tagCalls()
+	c.entryCalls()
 	c.madeOfCalls()
 	c.changeCalls()
 	c.reportCalls()
@@ -139,6 +140,7 @@ func New(cfg Config) *Control {
 	r.Get("/healthz", c.healthz)
 	r.Get("/readyz", c.readyz)
 	calls.Method(http.MethodGet, "/metrics", c.needs(records.Read, c.metrics()))
+	calls.Get("/v1/entries/{id}/body", c.needs(records.Admin, http.HandlerFunc(c.entryBody)).ServeHTTP)
 	r.NotFound(compressReads(notFound(cfg.Console)).ServeHTTP)
 	r.MethodNotAllowed(c.otherMethod)
 	return c

@@ -225,14 +225,7 @@ func (c *Control) getFragment(w http.ResponseWriter, r *http.Request, namespace 
 		if len(e.Subject.Tags) > 0 {
 			h.Set("Cache-Groups", protocol.FormatGroups(e.Subject.Tags))
 		}
-		// Whoever stores fragments writes what they like, and this is the console's own origin: no
-		// browser may take it for more than bytes.
-		h.Set("Content-Type", "application/octet-stream")
-		h.Set("Content-Security-Policy", "sandbox; default-src 'none'")
-		h.Set("Content-Disposition", "attachment")
-		if kind := e.Header.Get("Content-Type"); kind != "" {
-			h.Set(typeHeader, kind)
-		}
+		inert(h, e.Header.Get("Content-Type"))
 		c.writeBody(w, r, e.Header.Get("Content-Encoding"), e.Body)
 	case fragment.Yours:
 		problem(w, http.StatusNotFound, "it is yours to fill: PUT it with "+leaseHeader+", or give the lease back with DELETE")
@@ -241,6 +234,17 @@ func (c *Control) getFragment(w http.ResponseWriter, r *http.Request, namespace 
 		w.WriteHeader(http.StatusAccepted)
 	default:
 		problem(w, http.StatusNotFound, "it is not stored")
+	}
+}
+
+// inert is how what somebody stored goes out here. They write what they like, and this is the
+// console's own origin: no browser may take it for more than bytes.
+func inert(h http.Header, kind string) {
+	h.Set("Content-Type", "application/octet-stream")
+	h.Set("Content-Security-Policy", "sandbox; default-src 'none'")
+	h.Set("Content-Disposition", "attachment")
+	if kind != "" {
+		h.Set(typeHeader, kind)
 	}
 }
 

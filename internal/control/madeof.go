@@ -150,8 +150,9 @@ func (t *tree) node(kind, name string, e *store.Entry, depth int) client.PartsTr
 	if e == nil {
 		return made
 	}
-	out := t.c.entryOut(e)
-	made.Route, made.State, made.Bytes, made.AgeS, made.LeftS, made.Tags, made.CostMS = out.Route, out.State, out.Bytes, out.AgeS, out.LeftS, out.Tags, milliseconds(e.Cost())
+	now := t.c.now()
+	made.Route, made.State, made.Bytes, made.Tags, made.CostMS = e.Subject.Route, stateOf(e), e.Size(), tagsOut(e), milliseconds(e.Cost())
+	made.AgeS, made.LeftS = e.Freshness.Age(now).Seconds(), e.Freshness.Remaining(now).Seconds()
 	if e.Judge(t.c.barrier.Marks) == tags.Dropped {
 		made.State = "purged"
 	}

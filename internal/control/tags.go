@@ -8,19 +8,12 @@ import (
 
 	"gerastic.example/client"
 
-	"gerastic/internal/core/store"
 	"gerastic/internal/records"
 )
 
 type tagList struct {
 	Body struct {
 		Tags []client.StoredTag `json:"tags"`
-	}
-}
-
-type entryList struct {
-	Body struct {
-		Entries []client.Entry `json:"entries"`
 	}
 }
 
@@ -52,46 +45,4 @@ func (c *Control) tagCalls() {
 			}
 			return out, nil
 		})
-
-	huma.Register(c.api, operation("list-entries", http.MethodGet, "/v1/entries", "List some of the entries, with their tags", records.Read),
-		func(_ context.Context, in *struct {
-			Tag   string `query:"tag" maxLength:"1024" doc:"Only entries that carry it"`
-			Route string `query:"route" maxLength:"200" doc:"Without a tag: only entries of this route; NAMESPACE/NAME for fragments"`
-			Limit int    `query:"limit" default:"50" minimum:"1" maximum:"1000"`
-		}) (*entryList, error) {
-			out := &entryList{}
-			out.Body.Entries = []client.Entry{}
-			for _, e := range c.store.Some(in.Tag, in.Route, "", in.Limit) {
-				out.Body.Entries = append(out.Body.Entries, c.entryOut(e))
-			}
-			return out, nil
-		})
-}
-
-func (c *Control) entryOut(e *store.Entry) client.Entry {
-	now := c.now()
-	out := client.Entry{
-		URL: e.URL(), Route: e.Subject.Route, Status: e.Status, Bytes: e.Size(), Stamp: uint64(e.Subject.Stamp), State: "live",
-		AgeS: e.Freshness.Age(now).Seconds(), LeftS: e.Freshness.Remaining(now).Seconds(), Tags: []client.EntryTag{},
-	}
-	if e.IsSoftened() {
-		out.State = "softened"
-	}
-	for i, v := range e.Vary {
-		if i > 0 {
-			out.Vary += "; "
-		}
-		out.Vary += v.Name + ": " + v.Shown()
-	}
-	for i, tag := range e.Subject.Tags {
-		from := "origin"
-		if e.Fragment() {
-			from = "application"
-		}
-		if i < e.RouteTags {
-			from = "route"
-		}
-		out.Tags = append(out.Tags, client.EntryTag{Tag: tag, From: from})
-	}
-	return out
 }

@@ -47,8 +47,7 @@ func TestWhatIsAskedForOnceIsNotStored(t *testing.T) {
 // TestManyAtOnceOfWhatIsNotAdmitted: those who come together are many who ask: two requests to the
 // origin are enough for all.
 func TestManyAtOnceOfWhatIsNotAdmitted(t *testing.T) {
-	var s *rig
-	s = newRigOf(t, admitPolicy, func(w http.ResponseWriter, _ *http.Request) {
+	s := newRigOf(t, admitPolicy, func(w http.ResponseWriter, _ *http.Request) {
 		time.Sleep(50 * time.Millisecond) // until all have come
 		w.Header().Set("Content-Type", "text/plain")
 		_, _ = fmt.Fprint(w, strings.Repeat("x", 50_000))

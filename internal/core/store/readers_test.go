@@ -20,7 +20,7 @@ import (
 // told is an entry all of whose parts say which it is.
 func told(key string, version, size int) *Entry {
 	e := entry(key, 0, "tag of "+key, "all")
-	e.Body = bytes.Repeat([]byte(fmt.Sprintf("%s/%d;", key, version)), 1+size/16)
+	e.Body = bytes.Repeat(fmt.Appendf(nil, "%s/%d;", key, version), 1+size/16)
 	e.Header = httprules.Header{"Etag": {fmt.Sprintf("%s/%d", key, version)}, "X-Key": {key}, "Content-Type": {"text/plain; charset=utf-8"}}
 	e.Fill.Began = noon.Add(time.Duration(version))
 	e.Compress = true

@@ -1,0 +1,196 @@
+package store
+
+import (
+	"cmp"
+	"fmt"
+	"math"
+	"slices"
+	"time"
+
+	"gerastic/internal/core/httprules"
+	"gerastic/internal/core/tags"
+)
+
+// Wish says which entries are wanted, and in which order.
+type Wish struct {
+	Tag, Route, Host string     // "": any
+	URLs             []tags.URL // none: any
+	Below            tags.Below // an empty path: any
+	State            State
+	By               Order
+	Limit            int
+	After            Cursor // of the last one of the list before; zero: from the beginning
+}
+
+// State is what purges have said of an entry.
+type State uint8
+
+// AnyState wants all; Live those that no purge concerns, Softened those that one marked stale.
+const (
+	AnyState State = iota
+	Live
+	Softened
+)
+
+// Order is what a list begins with.
+type Order uint8
+
+// The most bytes first; the oldest; the most used; the dearest to fill; what saves most for its
+// bytes.
+const (
+	ByBytes Order = iota
+	ByAge
+	ByUse
+	ByCost
+	ByWorth
+)
+
+// Cursor is a place in a list.
+type Cursor struct {
+	value float64
+	place uint32
+	set   bool
+}
+
+// String is the cursor's form in calls; ParseCursor reads it.
+func (c Cursor) String() string { return fmt.Sprintf("%x.%x", math.Float64bits(c.value), c.place) }
+
+// ParseCursor reads what String wrote.
+func ParseCursor(text string) (c Cursor, err error) {
+	var bits uint64
+	if _, err = fmt.Sscanf(text, "%x.%x", &bits, &c.place); err != nil {
+		return c, fmt.Errorf("%q is no place in a list; pass the one that came with the list before", text)
+	}
+	c.value, c.set = math.Float64frombits(bits), true
+	return c, nil
+}
+
+// compare orders a list: the greatest values first.
+func (c Cursor) compare(other Cursor) int {
+	return cmp.Or(cmp.Compare(other.value, c.value), cmp.Compare(c.place, other.place))
+}
+
+// Listed is an entry in a list.
+type Listed struct {
+	*Entry
+	ID    string
+	At    Cursor
+	Bytes int64                    // with its coded forms
+	Coded map[httprules.Coding]int // bytes of the coded forms that it has
+	Uses  float64                  // how often it was used, those long ago counting less
+	Worth float64                  // ns of its origin's time that each byte saves
+	Idle  time.Duration
+}
+
+// List returns the entries that somebody wants, and how many there are in all.
+func (m *Memory) List(w Wish, now time.Time) (list []Listed, total int) {
+	best := make([]Cursor, 0, w.Limit+1)
+	m.wanted(&w, func(r *record) {
+		total++
+		at := Cursor{value: m.value(r, w.By), place: r.place}
+		if w.After.set && at.compare(w.After) <= 0 {
+			return
+		}
+		i, had := slices.BinarySearchFunc(best, at, Cursor.compare)
+		if had || i == w.Limit {
+			return
+		}
+		best = slices.Insert(best, i, at)
+		best = best[:min(len(best), w.Limit)]
+	})
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for _, at := range best {
+		if r := m.places.at(at.place).record; r != nil && !r.has(isForm) {
+			list = append(list, m.listed(r, at, now))
+		}
+	}
+	return list, total
+}
+
+// Named returns the entry of an ID; ok is false if it is not in the store any more.
+func (m *Memory) Named(id string, now time.Time) (l Listed, ok bool) {
+	var place, check uint32
+	if n, err := fmt.Sscanf(id, "m%x-%x", &place, &check); n != 2 || err != nil {
+		return l, false
+	}
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if place >= m.places.high {
+		return l, false
+	}
+	r := m.places.at(place).record
+	if r == nil || r.has(isForm) || r.id() != id {
+		return l, false
+	}
+	return m.listed(r, Cursor{}, now), true
+}
+
+// id names a record for as long as it is in the store.
+func (r *record) id() string {
+	return fmt.Sprintf("m%x-%x", r.place, r.tag^uint32(r.began)^uint32(r.began>>32)^uint32(r.stamp)*0x9E3779B9)
+}
+
+func (m *Memory) listed(r *record, at Cursor, now time.Time) Listed {
+	l := Listed{Entry: m.decode(r), ID: r.id(), At: at, Bytes: r.size(), Coded: map[httprules.Coding]int{}, Uses: m.policy.Uses(r.place), Worth: m.policy.Worth(r.place)}
+	l.Idle = max(0, l.IdleFor(now))
+	m.eachForm(r, func(form *record) {
+		l.Bytes += form.size()
+		l.Coded[httprules.Codings[form.which]] = int(form.body)
+	})
+	return l
+}
+
+// value is what a list is ordered by. Under mu.
+func (m *Memory) value(r *record, by Order) float64 {
+	switch by {
+	case ByAge:
+		return -float64(m.decode(r).Freshness.Born.UnixNano())
+	case ByUse:
+		return m.policy.Uses(r.place)
+	case ByCost:
+		return float64(r.cost.Load())
+	case ByWorth:
+		return m.policy.Worth(r.place)
+	}
+	bytes := r.size()
+	m.eachForm(r, func(form *record) { bytes += form.size() })
+	return float64(bytes)
+}
+
+// wanted visits the entries that are wanted, each under mu.
+func (m *Memory) wanted(w *Wish, visit func(*record)) {
+	fits := func(r *record) {
+		if w.State == Live && r.is(softened) || w.State == Softened && !r.is(softened) {
+			return
+		}
+		if s := m.subjectOf(r); w.covers(&s) {
+			visit(r)
+		}
+	}
+	switch {
+	case len(w.URLs) > 0:
+		seen := map[*record]bool{} // several forms of a URL may name one
+		for _, u := range w.URLs {
+			m.at(u.Path, func(r *record) {
+				if !seen[r] {
+					seen[r] = true
+					fits(r)
+				}
+			})
+		}
+	case w.Tag != "":
+		m.posted(w.Tag, fits)
+	case w.Route != "":
+		m.posted(routeTerm(w.Route), fits)
+	default:
+		for _, route := range m.routes() {
+			m.posted(route, fits)
+		}
+	}
+}
+
+func (w *Wish) covers(s *tags.Subject) bool {
+	return (w.Tag == "" || slices.Contains(s.Tags, w.Tag)) && (w.Route == "" || w.Route == s.Route) && (w.Host == "" || w.Host == s.Host) &&
+		(len(w.URLs) == 0 || slices.ContainsFunc(w.URLs, func(u tags.URL) bool { return u.Covers(s) })) && (w.Below.Path == "" || w.Below.Covers(s.Host, s.Path))
+}
