@@ -162,7 +162,6 @@ func (m *Memory) removeForm(form *record) {
 	}
 	s.mu.Unlock()
 	m.freeForm(form)
-	m.removed[Evicted].Add(1)
 }
 
 // freeForm ends the accounts of a form.

@@ -239,8 +239,11 @@ const stride = 32
 // makeRoom evicts until size more bytes fit. What is still being read of entries that have
 // left cannot be had. Under mu, which it lets others have now and then.
 func (m *Memory) makeRoom(size int64) bool {
-	room := m.limit - m.ready.limit - m.squeezed
-	for gone := 1; m.used.Load()+size > room; gone++ {
+	for gone := 1; ; gone++ {
+		room := m.limit - m.ready.limit - m.squeezed
+		if m.used.Load()+size <= room {
+			return true
+		}
 		if size+m.reserved.Load()+m.pinned.bytes.Load()+m.aside > room {
 			m.hurry()
 			return false
@@ -254,7 +257,6 @@ func (m *Memory) makeRoom(size int64) bool {
 			m.yield()
 		}
 	}
-	return true
 }
 
 // Squeeze makes the store do with so many bytes less than its limit, but for a quarter of it, which

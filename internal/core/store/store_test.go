@@ -125,6 +125,20 @@ func TestWhatIsUsedStays(t *testing.T) {
 	assert.Equal(t, before, m.Figures().Entries)
 }
 
+// TestAFormThatGoesIsNoEntry: what is counted as removed are entries.
+func TestAFormThatGoesIsNoEntry(t *testing.T) {
+	m := NewMemory(1<<20, noon)
+	e := entry("k", 100)
+	require.NoError(t, m.Put(e, noon))
+	require.True(t, m.AddEncoded(e, httprules.Gzip, []byte("coded"), time.Millisecond))
+	m.mu.Lock()
+	m.remove(m.formOf(e.kept.Load(), uint8(indexOf(httprules.Gzip))), Evicted)
+	m.mu.Unlock()
+	assert.Zero(t, m.Figures().Removed["evicted"])
+	assert.Equal(t, httprules.Identity, find(m, "k", nil).Encoded(httprules.Gzip).Coding)
+	check(t, m, 1<<20)
+}
+
 func TestIdleEntriesLeave(t *testing.T) {
 	m := NewMemory(1<<20, noon)
 	e := entry("k", 1)

@@ -99,20 +99,6 @@ func (s *shelf) remove(place uint32) {
 	*e = slot{}
 }
 
-// resize notes that an entry takes more or less than before.
-func (s *shelf) resize(place uint32, size int64) {
-	e := s.slots.at(place)
-	s.bytes += bytesOf(units(size)) - bytesOf(e.size)
-	if e.window() {
-		s.window.bytes += bytesOf(units(size)) - bytesOf(e.size)
-		e.size = units(size)
-		return
-	}
-	s.settled.remove(&s.slots, place)
-	e.size = units(size)
-	s.settled.add(&s.slots, place)
-}
-
 // victim names who is to go for something that comes. It stays until it is removed.
 func (s *shelf) victim() (place uint32, ok bool) {
 	s.pressed = true

@@ -48,9 +48,6 @@ func (p *Policy) Use(place, times uint32) {
 // Remove tells that an entry is gone, for whatever reason.
 func (p *Policy) Remove(place uint32) { p.shelf.remove(place) }
 
-// Resize tells that an entry takes more or less than before.
-func (p *Policy) Resize(place uint32, size int64) { p.shelf.resize(place, size) }
-
 // Victim names who is to go next; ok is false if nobody is there. It stays until Remove.
 func (p *Policy) Victim() (place uint32, ok bool) { return p.shelf.victim() }
 
