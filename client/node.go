@@ -151,6 +151,10 @@ type Node struct {
 	Entries      int64            `json:"entries"`
 	MemoryUsed   int64            `json:"memory_used_bytes"`
 	MemoryLimit  int64            `json:"memory_limit_bytes"`
+	DiskEntries  int64            `json:"disk_entries" doc:"On disk, and not in memory"`
+	DiskUsed     int64            `json:"disk_used_bytes" doc:"What the tier on disk takes of its device"`
+	DiskLimit    int64            `json:"disk_limit_bytes" doc:"0: there is no tier on disk"`
+	DiskErrors   int64            `json:"disk_errors" doc:"What could not be read or written, or was not as it had been written"`
 	Removed      map[string]int64 `json:"removed" doc:"Entries that left the store, by reason"`
 	Refused      int64            `json:"refused" doc:"Answers that did not fit"`
 	FillsRunning int              `json:"fills_running"`

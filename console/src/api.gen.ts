@@ -944,6 +944,26 @@ export interface components {
             control?: string;
             /** @description What it has to do without, in words */
             degraded?: string;
+            /**
+             * Format: int64
+             * @description On disk, and not in memory
+             */
+            disk_entries: number;
+            /**
+             * Format: int64
+             * @description What could not be read or written, or was not as it had been written
+             */
+            disk_errors: number;
+            /**
+             * Format: int64
+             * @description 0: there is no tier on disk
+             */
+            disk_limit_bytes: number;
+            /**
+             * Format: int64
+             * @description What the tier on disk takes of its device
+             */
+            disk_used_bytes: number;
             edge: string;
             /** Format: int64 */
             entries: number;

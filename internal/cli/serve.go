@@ -25,7 +25,7 @@ import (
 const stopTime = 10 * time.Second
 
 // serveOptions are flags of serve that become settings only when they have been read.
-type serveOptions struct{ memory, logFormat, whenLost string }
+type serveOptions struct{ memory, disk, diskWrites, logFormat, whenLost string }
 
 func (a *app) serve() *cobra.Command {
 	var s node.Settings
@@ -58,6 +58,8 @@ yet; after that, policies come through gerastic policy apply.
 	f := c.Flags()
 	f.StringVar(&s.Edge, "edge", "127.0.0.1:8480", "address that visitors reach")
 	f.StringVar(&o.memory, "memory", "256MiB", "memory that the store may use")
+	f.StringVar(&o.disk, "disk", "0", "disk that the store may use below --data, everything counted; 0: none")
+	f.StringVar(&o.diskWrites, "disk-writes", "64MiB/s", "how much may be written there; what is above it stays off the disk. 0: any")
 	f.StringVar(&s.Database, "database", "", "PostgreSQL for the records, postgres://… (GERASTIC_DATABASE_URL)")
 	f.BoolVar(&s.PrivateDatabase, "private-database", false, "start a PostgreSQL of its own below --data")
 	f.StringVar(&s.PolicyFile, "policy", "", "policy file, applied when there is no policy yet")
@@ -79,6 +81,12 @@ func (a *app) settle(s *node.Settings, o serveOptions) (err error) {
 	if s.Memory, err = policy.ParseSize(o.memory); err != nil {
 		return usage("--memory: %w", err)
 	}
+	if s.Disk, err = parseAmount(o.disk); err != nil {
+		return usage("--disk: %w", err)
+	}
+	if s.DiskWrites, err = parseAmount(strings.TrimSuffix(o.diskWrites, "/s")); err != nil {
+		return usage("--disk-writes: %w", err)
+	}
 	switch o.whenLost {
 	case "revalidate", "serve":
 		s.ServeOn = o.whenLost == "serve"
@@ -96,6 +104,14 @@ func (a *app) settle(s *node.Settings, o serveOptions) (err error) {
 		}
 	}
 	return nil
+}
+
+// parseAmount reads a size that may be 0.
+func parseAmount(text string) (int64, error) {
+	if text == "0" {
+		return 0, nil
+	}
+	return policy.ParseSize(text)
 }
 
 // runNode runs a node until it is interrupted or fails.
@@ -117,7 +133,7 @@ func (a *app) runNode(ctx context.Context, s node.Settings) (failure error) {
 }
 
 // nodeSettings are the flags that may be set elsewhere, too.
-var nodeSettings = []string{"edge", "control", "memory", "database", "private-database", "policy", "policy-force", "node", "log-format", "sync-limit", "when-lost", "trust-proxy", "connections-per-address", "control-hosts", "certificate", "certificate-key"}
+var nodeSettings = []string{"edge", "control", "memory", "disk", "disk-writes", "database", "private-database", "policy", "policy-force", "node", "log-format", "sync-limit", "when-lost", "trust-proxy", "connections-per-address", "control-hosts", "certificate", "certificate-key"}
 
 // fromElsewhere fills the flags that were not given from GERASTIC_… variables, and
 // then from DATA/node.yaml.

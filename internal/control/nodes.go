@@ -64,6 +64,10 @@ var (
 	tierEntries    = desc("gerastic_store_entries", "Entries that a tier has.", "tier")
 	tierRemoved    = desc("gerastic_store_removed_total", "Entries that left a tier.", "tier", "reason")
 	memoryGauge    = desc("gerastic_memory_bytes", "What the resident memory of the process consists of.", "class")
+	diskTaken      = desc("gerastic_disk_taken_bytes", "What the tier on disk takes of its device, everything counted.")
+	diskWritten    = desc("gerastic_disk_written_bytes_total", "Bytes written to the tier on disk.")
+	diskRefused    = desc("gerastic_disk_refused_total", "Entries that stayed off the disk: the write budget was spent, or there was no room.")
+	diskErrors     = desc("gerastic_disk_errors_total", "What could not be read or written on disk, or was not as it had been written.")
 	sequenceGauge  = desc("gerastic_ledger_sequence", "Last purge applied.")
 	marksGauge     = desc("gerastic_marks", "Purges kept apart.")
 	foldedTotal    = desc("gerastic_marks_folded_total", "Times that the limit of marks was hit and everything older counted as purged.")
@@ -82,7 +86,7 @@ func desc(name, help string, labels ...string) *prometheus.Desc {
 
 func (m *collector) Describe(ch chan<- *prometheus.Desc) {
 	for _, d := range []*prometheus.Desc{requestsTotal, bytesTotal, originTotal, originSeconds, savedSeconds, latencySeconds, removedTotal, refusedTotal,
-		entriesGauge, usedGauge, limitGauge, tierBytes, tierLimit, tierEntries, tierRemoved, memoryGauge, sequenceGauge, marksGauge, foldedTotal, fillsGauge, leasesGauge, leasesRefused, openGauge, placesGauge, closedTotal, degradedGauge} {
+		entriesGauge, usedGauge, limitGauge, tierBytes, tierLimit, tierEntries, tierRemoved, memoryGauge, diskTaken, diskWritten, diskRefused, diskErrors, sequenceGauge, marksGauge, foldedTotal, fillsGauge, leasesGauge, leasesRefused, openGauge, placesGauge, closedTotal, degradedGauge} {
 		ch <- d
 	}
 }
@@ -157,6 +161,17 @@ func (m *collector) store(out metrics) {
 	out.gauge(tierBytes, float64(figures.Kept), "memory")
 	out.gauge(tierLimit, float64(figures.Limit), "memory")
 	out.gauge(tierEntries, float64(figures.Entries), "memory")
+	below, _ := m.c.store.LowerFigures() // without a tier on disk its figures are 0
+	for reason, n := range below.Removed {
+		out.counter(tierRemoved, float64(n), "disk", reason)
+	}
+	out.gauge(tierBytes, float64(below.Bytes), "disk")
+	out.gauge(tierLimit, float64(below.Limit), "disk")
+	out.gauge(tierEntries, float64(below.Entries), "disk")
+	out.gauge(diskTaken, float64(below.Taken))
+	out.counter(diskWritten, float64(below.Written))
+	out.counter(diskRefused, float64(below.Refused))
+	out.counter(diskErrors, float64(below.Errors))
 	for _, class := range m.c.node.Memory() {
 		out.gauge(memoryGauge, float64(class.Bytes), class.Name)
 	}

@@ -3,6 +3,8 @@ package node
 import (
 	"context"
 	"errors"
+	"maps"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -18,10 +20,11 @@ type follower struct {
 	at      records.Position // of the last purge applied
 	started int              // how often this node began anew, see startOver
 	sweeps  map[tags.Stamp]*sweep
-	orders  chan *pendingPurge // to be written
-	writing atomic.Int64       // unix ns since when some are being written; 0: none are
-	counted chan *sweep        // to be noted
-	noted   signal             // some node has noted what purges did there
+	unswept map[tags.Stamp]*sweep // of them, or older, those that are under way
+	orders  chan *pendingPurge    // to be written
+	writing atomic.Int64          // unix ns since when some are being written; 0: none are
+	counted chan *sweep           // to be noted
+	noted   signal                // some node has noted what purges did there
 	silent  silence
 }
 
@@ -168,12 +171,13 @@ func (n *Node) applyLocked(p records.Entry) {
 	n.ledger.at = records.Position{Sequence: p.Sequence, RowID: p.Mark}
 	// The ledger's clock is the database's; where it differs, the figure is off by that.
 	s := &sweep{swept: make(chan struct{}), done: make(chan struct{}), Ack: records.Ack{Position: n.ledger.at, Applied: records.Applied{Node: n.settings.Name, Took: max(0, marked.Sub(p.At))}}}
-	n.ledger.sweeps[p.Sequence] = s
+	n.ledger.sweeps[p.Sequence], n.ledger.unswept[p.Sequence] = s, s
 	delete(n.ledger.sweeps, p.Sequence-keptSweeps)
 	take := func() {
 		s.Matched = n.store.Sweep(p.Purge.Purge)
 		s.Sweep = time.Since(marked)
 		close(s.swept)
+		n.ledger.sweptOf(s)
 		select {
 		case n.ledger.counted <- s:
 		case <-n.tasks.Life().Done():
@@ -181,8 +185,27 @@ func (n *Node) applyLocked(p records.Entry) {
 		}
 	}
 	if !n.tasks.Go(take) {
+		n.ledger.mu.Unlock()
 		take() // the node ends; whoever ordered it still wants to know
+		n.ledger.mu.Lock()
 	}
+}
+
+// sweptOf notes that a sweep has ended.
+func (f *follower) sweptOf(s *sweep) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.unswept[s.Sequence] == s {
+		delete(f.unswept, s.Sequence)
+	}
+}
+
+// judged is a place in the ledger up to which everything that is stored was judged, once the sweeps
+// are done that are returned with it.
+func (f *follower) judged() (at records.Position, under []*sweep) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.at, slices.Collect(maps.Values(f.unswept))
 }
 
 func (n *Node) presence() records.Presence {

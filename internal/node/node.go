@@ -38,6 +38,7 @@ type Node struct {
 	started  time.Time
 
 	store     *store.Memory
+	disk      *tier
 	resident  *resident.Keeper
 	barrier   *barrier.Barrier
 	meter     *meter.Meter
@@ -80,10 +81,16 @@ func Start(ctx context.Context, s Settings) (*Node, error) {
 		return nil, err
 	}
 	n := &Node{directory: directory, settings: s, log: s.Log, started: time.Now().Truncate(time.Microsecond), failed: make(chan error, 2)}
-	n.ledger = follower{sweeps: map[tags.Stamp]*sweep{}, orders: make(chan *pendingPurge, batch), counted: make(chan *sweep, batch)}
+	n.ledger = follower{sweeps: map[tags.Stamp]*sweep{}, unswept: map[tags.Stamp]*sweep{}, orders: make(chan *pendingPurge, batch), counted: make(chan *sweep, batch)}
 	n.tasks = tasks.NewGroup()
-	n.store = store.NewMemory(s.Memory, time.Now())
-	n.barrier = barrier.New(tags.NewMarks(0, tags.DefaultLimit), n.store)
+	epoch := time.Now() // by both clocks
+	n.store = store.NewMemory(s.Memory, epoch)
+	marks := tags.NewMarks(0, tags.DefaultLimit)
+	if err := n.openDisk(marks, epoch); err != nil {
+		directory.close()
+		return nil, err
+	}
+	n.barrier = barrier.New(marks, n.store)
 	n.barrier.KeepWithin(s.Memory / 8)
 	if s.ServeOn {
 		n.barrier.ServeOnWhenLost()
@@ -137,6 +144,9 @@ func (n *Node) start(ctx context.Context) (err error) {
 	if n.owed, err = openOwed(filepath.Join(n.settings.Data, "invalidations.owed")); err != nil {
 		return err
 	}
+	if err := n.forgetOwed(); err != nil {
+		return err
+	}
 	n.tasks.Go(n.writeOrders)
 	n.tasks.Go(n.noteSweeps)
 	if err := n.checkPolicyFile(); err != nil {
@@ -151,22 +161,29 @@ func (n *Node) start(ctx context.Context) (err error) {
 		n.log.Error("the database cannot be used; serving by the policy kept on disk", "error", err)
 	}
 	n.serve()
-	n.tasks.Go(n.keepConnected)
-	n.tasks.Go(n.flushFigures)
-	n.tasks.Go(n.tidy)
-	n.tasks.Go(n.beat)
-	n.tasks.Go(func() { n.store.Tell(n.tasks.Life()) })
+	n.goOn()
+	return nil
+}
+
+// goOn begins what goes on until the node stops.
+func (n *Node) goOn() {
+	all := []func(){n.keepConnected, n.flushFigures, n.tidy, n.beat, func() { n.store.Tell(n.tasks.Life()) }}
+	if n.disk != nil {
+		all = append(all, n.confirmDisk, func() { n.store.Descend(n.tasks.Life()) })
+	}
 	n.resident = resident.New(n.settings.Memory, n.store)
 	if n.settings.OwnsProcess {
-		n.tasks.Go(func() { n.resident.Watch(n.tasks.Life()) })
+		all = append(all, func() { n.resident.Watch(n.tasks.Life()) })
 	}
 	if n.cluster != nil {
-		n.tasks.Go(func() { n.cluster.Keep(n.tasks.Life(), n.log) })
+		all = append(all, func() { n.cluster.Keep(n.tasks.Life(), n.log) })
 	}
 	if n.certificates != nil {
-		n.tasks.Go(n.watchCertificates)
+		all = append(all, n.watchCertificates)
 	}
-	return nil
+	for _, one := range all {
+		n.tasks.Go(one)
+	}
 }
 
 // Failed delivers the error of a listener that broke.
@@ -193,13 +210,15 @@ func (n *Node) Stop(ctx context.Context) {
 		if n.control != nil {
 			n.control.Close()
 		}
+		requests, cancel := n.requestsTime(ctx)
+		defer cancel()
 		for _, s := range []*http.Server{n.edgeServer, n.controlServer} {
-			if s != nil && s.Shutdown(ctx) != nil {
+			if s != nil && s.Shutdown(requests) != nil {
 				s.Close()
 			}
 		}
 		n.detect.Stop()
-		if err := n.edge.Shutdown(ctx); err != nil {
+		if err := n.edge.Shutdown(requests); err != nil {
 			n.log.Warn("what goes on behind visitors did not end in time", "error", err)
 		}
 		_ = n.tasks.Shutdown(context.WithoutCancel(ctx)) // each of them ends with the group's life
@@ -215,6 +234,7 @@ func (n *Node) Stop(ctx context.Context) {
 			cancel()
 			rec.Close()
 		}
+		n.closeDisk(ctx) // after others know that nobody waits for this node
 		if n.cluster != nil {
 			n.cluster.Stop()
 		}

@@ -47,14 +47,16 @@ func (n *Node) adopt(ctx context.Context, rec *records.Records) error {
 		return err
 	}
 	n.ledger.mu.Lock()
-	served := n.ledger.at == (records.Position{}) && at.Sequence > 0
+	served := n.ledger.at == (records.Position{}) && at.Sequence > 0 && !n.disk.isFresh()
 	if served {
 		// What was stored while there was no ledger may have been purged meanwhile.
 		n.barrier.Apply(tags.Purge{Sequence: at.Sequence, All: true})
 		n.ledger.at = at
 	}
 	n.ledger.mu.Unlock()
-	n.doubtAll()
+	if !n.believesDisk(ctx, rec) {
+		n.doubtAll()
+	}
 	if n.owed.len() == 0 {
 		n.knows(began) // else when that is paid
 	}

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"gerastic/internal/core/outbound"
+	"gerastic/internal/core/store/disk"
 )
 
 // Settings say how a node runs.
@@ -19,6 +20,8 @@ type Settings struct {
 	ControlHosts    []string // names under which control may be reached, besides addresses, localhost and that of Control
 	Data            string   // directory
 	Memory          int64    // bytes
+	Disk            int64    // bytes of the store's tier on disk, file system overhead included; 0: none
+	DiskWrites      int64    // bytes a second that it may write; 0: any
 	OwnsProcess     bool     // nobody else is in the process: its collector is held to Memory, too
 	Database        string   // connection string; "" with PrivateDatabase
 	PrivateDatabase bool
@@ -65,6 +68,12 @@ func (s *Settings) check() error {
 	}
 	if s.Memory < MinMemory {
 		return fmt.Errorf("--memory must be at least 16MiB: that is what a store needs to be of use beside its own tables")
+	}
+	if s.Disk != 0 && s.Disk < disk.Least {
+		return fmt.Errorf("--disk must be 0, for no tier on disk, or at least 16MiB")
+	}
+	if s.DiskWrites < 0 || s.DiskWrites > 0 && s.DiskWrites < 64<<10 {
+		return fmt.Errorf("--disk-writes must be at least 64KiB/s, or 0 for as much as comes")
 	}
 	if (s.Certificate == "") != (s.CertificateKey == "") {
 		return fmt.Errorf("--certificate and --certificate-key belong together; pass both")

@@ -24,9 +24,11 @@ func (n *Node) Ready() error {
 // Status describes the node.
 func (n *Node) Status() client.Node {
 	f := n.store.Figures()
+	below, _ := n.store.LowerFigures()
 	return client.Node{
 		Node: n.settings.Name, Started: n.started, Edge: n.EdgeURL(), Sequence: uint64(n.barrier.Stamp()), Revision: n.Revision().Number,
 		Entries: f.Entries, MemoryUsed: f.Used, MemoryLimit: f.Limit, Removed: f.Removed, Refused: f.Refused,
+		DiskEntries: below.Entries, DiskUsed: below.Taken, DiskLimit: below.Limit, DiskErrors: below.Errors,
 		FillsRunning: n.edge.Filling(), Marks: n.barrier.Len(), Degraded: n.troubles(),
 	}
 }
@@ -55,6 +57,9 @@ func (n *Node) troubles() string {
 	}
 	if unread := n.unread.Load(); unread != nil {
 		all = append(all, *unread)
+	}
+	if below, _ := n.store.LowerFigures(); below.Off != "" {
+		all = append(all, "the store's tier on disk is switched off until the next start, and the origin is asked instead: "+below.Off)
 	}
 	if n.cluster != nil {
 		if down := n.cluster.Down(); down != nil {

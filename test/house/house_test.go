@@ -64,6 +64,7 @@ var rooms = map[string][]string{
 	"internal/core/worth/":   {},
 	"internal/readahead/":    {},
 	"internal/resident/":     {},
+	"internal/disk/":         {"internal/core/"},
 	"internal/gate/":         {"internal/core/"},
 	"internal/coding/":       {"internal/core/", "internal/tasks"},
 	"internal/origin/":       {"internal/core/"},

@@ -73,7 +73,7 @@ func (w *writer) header(h httprules.Header) (common [][2]string) {
 	rest := room[:0]
 	for _, name := range names {
 		values := h[name]
-		if len(values) == 1 && !isOwn(name) && len(values[0]) < longestWord/8 && w.words.isCommon(name, values[0]) {
+		if w.words != nil && len(values) == 1 && !isOwn(name) && len(values[0]) < longestWord/8 && w.words.isCommon(name, values[0]) {
 			common = append(common, [2]string{name, values[0]})
 			continue
 		}

@@ -89,17 +89,23 @@ func (m *Memory) entry(r *record) *Entry {
 // decode makes the entry of a record. It shares the record's memory. Under the lock of its shard,
 // or mu.
 func (m *Memory) decode(r *record) *Entry {
+	e := m.decodeAt(r, bodyOf(m.places.at(r.place)))
+	m.eachForm(r, func(form *record) { m.attach(e, form) })
+	return e
+}
+
+// decodeAt makes the entry of a record that holds its words, but for its coded forms.
+func (m *Memory) decodeAt(r *record, body []byte) *Entry {
 	e := m.reader(r).read(m.epoch)
 	e.kept.Store(r)
 	e.Failure = r.has(isFailure)
 	e.Fill = Fill{Stamp: r.stamp, Began: after(m.epoch, time.Duration(r.began))}
 	m.terms(r, &e.Subject)
-	e.Body = bodyOf(m.places.at(r.place))
+	e.Body = body
 	if e.Skeleton != nil {
 		e.Skeleton, _ = compose.Parse(e.Body) // it was in order when it was stored
 	}
 	e.Prepare()
-	m.eachForm(r, func(form *record) { m.attach(e, form) })
 	return e
 }
 

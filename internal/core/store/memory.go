@@ -27,12 +27,13 @@ const (
 	Replaced // a newer response took its place
 	Idle     // nobody asked for it for its route's idle time
 	Crowded  // its key had too many variants
-	removals
+	Broken   // what the tier below read was not what it had written
+	Removals // how many reasons there are
 )
 
 // String is the reason's name in metrics.
 func (r Removal) String() string {
-	return [...]string{"evicted", "purged", "replaced", "idle", "crowded"}[r]
+	return [...]string{"evicted", "purged", "replaced", "idle", "crowded", "broken"}[r]
 }
 
 // MaxVariants is how many variants one key may have; beyond it the oldest goes.
@@ -60,11 +61,13 @@ type Memory struct {
 	used     atomic.Int64 // bytes, all of them
 	reserved atomic.Int64 // bytes of fills under way, part of used
 	entries  atomic.Int64
-	removed  [removals]atomic.Int64
+	removed  [Removals]atomic.Int64
 	refused  atomic.Int64 // entries that did not fit
 	borrowed atomic.Int64 // bytes that requests under way need, part of reserved
 	pinned   pins
 	ghosts   ghosts
+	lower    Lower // nil: there is none
+	now      func() time.Time
 
 	mu        sync.Mutex // what follows, places, postings, and what record says it guards
 	aside     int64      // bytes kept outside of entries, part of used
@@ -73,6 +76,8 @@ type Memory struct {
 	changes   int        // since structure was counted
 	index     index
 	policy    *worth.Policy
+
+	descending descending
 }
 
 // place is where a record is kept, with its body if that is long. It is written under Memory.mu,
@@ -125,6 +130,7 @@ func (m *Memory) Put(e *Entry, now time.Time) error {
 		m.dropWords(r)
 		return err
 	}
+	m.commit()
 	return nil
 }
 
@@ -141,6 +147,7 @@ func (m *Memory) keep(e *Entry, r *record) error {
 		return ErrOvertaken
 	}
 	gone, why := displaced(there, e)
+	m.displaceBelow(e)
 	m.place(e, r, hash)
 	s := m.shard(hash)
 	s.mu.Lock()
@@ -154,6 +161,7 @@ func (m *Memory) keep(e *Entry, r *record) error {
 	s.mu.Unlock()
 	for i, old := range gone {
 		m.forget(old, why[i])
+		m.dropWords(old)
 	}
 	return nil
 }
@@ -184,6 +192,9 @@ func (m *Memory) weigh() {
 		return
 	}
 	bytes := m.words.memory() + m.places.bytes() + m.index.memory() + m.policy.Bytes()
+	if m.lower != nil {
+		bytes += m.lower.Bytes()
+	}
 	for i := range m.shards {
 		bytes += int64(len(m.shards[i].table.cells)) * cellBytes
 	}
@@ -198,8 +209,9 @@ func (m *Memory) Remove(e *Entry, why Removal) {
 		return
 	}
 	m.mu.Lock()
-	defer m.mu.Unlock()
 	m.remove(r, why)
+	m.mu.Unlock()
+	m.commit()
 }
 
 func (m *Memory) remove(r *record, why Removal) {
@@ -208,24 +220,30 @@ func (m *Memory) remove(r *record, why Removal) {
 	case r.has(isForm):
 		m.removeForm(r)
 	default:
+		leaves := why == Evicted && m.leaveFor(r) // first: what is not found here is looked for there
 		s := &m.shards[r.shard]
 		s.mu.Lock()
 		s.table.remove(r.tag, r.place)
 		s.mu.Unlock()
 		m.ghosts.remember(r.tag, why)
 		m.forget(r, why)
+		if !leaves {
+			m.dropWords(r)
+		}
 	}
 }
 
-// forget ends the accounts of a record that no table names any more.
+// forget ends the accounts of a record that no table names any more, but for its words.
 func (m *Memory) forget(r *record, why Removal) {
 	m.eachForm(r, m.freeForm)
 	r.notes.And(^uint32(resident))
 	r.note(removed)
 	m.ready.drop(r)
 	m.index.remove(r, m.pathOf(r))
+	if why != Evicted {
+		m.leaveBelow(r, why)
+	}
 	m.policy.Remove(r.place)
-	m.dropWords(r)
 	m.used.Add(-r.size())
 	m.leave(r)
 	m.places.give(r.place)
@@ -240,7 +258,7 @@ const stride = 32
 // left cannot be had. Under mu, which it lets others have now and then.
 func (m *Memory) makeRoom(size int64) bool {
 	for gone := 1; ; gone++ {
-		room := m.limit - m.ready.limit - m.squeezed
+		room := m.limit - m.ready.limit - m.descending.limit - m.squeezed
 		if m.used.Load()+size <= room {
 			return true
 		}
@@ -248,6 +266,7 @@ func (m *Memory) makeRoom(size int64) bool {
 			m.hurry()
 			return false
 		}
+		m.letDescend()
 		victim, ok := m.policy.Victim()
 		if !ok {
 			return false
@@ -366,7 +385,7 @@ func (m *Memory) Figures() Figures {
 		Entries: m.entries.Load(), Refused: m.refused.Load(), Removed: map[string]int64{},
 	}
 	f.Kept = f.Used - f.Reserved - f.Pinned - f.Aside - f.Ready - f.Structure
-	for r := range removals {
+	for r := range Removals {
 		f.Removed[r.String()] = m.removed[r].Load()
 	}
 	return f

@@ -44,7 +44,7 @@ func (m *Memory) Tags(prefix string, limit int) []TagCount {
 func (m *Memory) carrying(term string) Matched {
 	var matched Matched
 	seen := map[*record]bool{}
-	matched.Sample = make([]string, sampleSize) // nobody wants URLs here
+	matched.Sample = make([]string, SampleSize) // nobody wants URLs here
 	m.posted(term, func(r *record) {
 		if !seen[r] {
 			seen[r] = true

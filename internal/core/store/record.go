@@ -65,7 +65,8 @@ const (
 	softened = useless << len(httprules.Codings) // counted by a softening purge: for ever, also for who still reads it
 	removed  = softened << 1                     // it has left the store
 	resident = removed << 1                      // it is in the store; set and taken off under Memory.mu
-	resting  = resident << 1
+	lowered  = resident << 1                     // the tier below has it, too, unless it has let it go meanwhile
+	resting  = lowered << 1
 )
 
 // moment is a time in quarters of a second since 2020, which is what is known of the last use.
@@ -162,7 +163,7 @@ const (
 type writer struct {
 	bytes  []byte
 	key    string
-	words  *words
+	words  *words // nil: every text is written as it is
 	taken  []uint32
 	part   []byte // what may become a word
 	fields []string
@@ -210,7 +211,7 @@ func (w *writer) text(s string) {
 			return
 		}
 	}
-	if len(w.taken) == math.MaxUint16 {
+	if w.words == nil || len(w.taken) == math.MaxUint16 {
 		w.plain(s)
 	} else if n, ok := w.words.take(s); ok {
 		w.number(uint64(len(w.taken))*textKinds + textWord)

@@ -15,7 +15,8 @@ type Matched struct {
 	Sample  []string         // some of the URLs
 }
 
-const sampleSize = 20
+// SampleSize is how many URLs a purge's sample has at most.
+const SampleSize = 20
 
 // count notes a record. Under mu, and it is in the store.
 func (mt *Matched) count(m *Memory, r *record) {
@@ -25,7 +26,7 @@ func (mt *Matched) count(m *Memory, r *record) {
 		mt.Routes = map[string]int64{}
 	}
 	mt.Routes[m.words.at(r.slots()[0].word).text[1:]]++
-	if len(mt.Sample) < sampleSize {
+	if len(mt.Sample) < SampleSize {
 		mt.Sample = append(mt.Sample, m.decode(r).URL())
 	}
 }
@@ -35,6 +36,9 @@ func (mt *Matched) count(m *Memory, r *record) {
 // purge again counts nothing.
 func (m *Memory) Sweep(p tags.Purge) Matched {
 	var matched Matched
+	if m.lower != nil { // first: what comes up from there meanwhile is found here
+		matched = m.lower.Sweep(p)
+	}
 	drop := p.Mode == tags.Drop
 	m.walk(p, drop, func(r *record) {
 		switch {
@@ -52,6 +56,9 @@ func (m *Memory) Sweep(p tags.Purge) Matched {
 // Preview counts what a purge would take, and changes nothing.
 func (m *Memory) Preview(p tags.Purge) Matched {
 	var matched Matched
+	if m.lower != nil {
+		matched = m.lower.Preview(p)
+	}
 	seen := map[*record]bool{}
 	m.walk(p, false, func(r *record) {
 		if p.Mode == tags.Soften && r.is(softened) || seen[r] {
@@ -141,6 +148,9 @@ func (m *Memory) fewest(terms []string) (least string) {
 // mark is needed for any of them.
 func (m *Memory) Compactable(marks *tags.Marks) tags.Stamp {
 	upTo := marks.Stamp()
+	if m.lower != nil {
+		upTo = min(upTo, m.lower.Swept())
+	}
 	for _, route := range m.routes() {
 		m.posted(route, func(r *record) {
 			s := m.subjectOf(r)

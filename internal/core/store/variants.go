@@ -26,9 +26,18 @@ type variant struct {
 func (r *record) fill() Fill { return Fill{r.stamp, time.Unix(0, r.began)} }
 
 // Find returns how many entries a key has and the one among them that answers the request: the
-// newest whose Vary matches, else the newest without one (RFC 9111 §4.1). The hash only finds the
-// place; the whole key is compared.
-func (m *Memory) Find(canonical []byte, request httprules.Fields) (f Found) {
+// newest whose Vary matches, else the newest without one (RFC 9111 §4.1). What the tier below has
+// comes up for that, if memory has no answer. The hash only finds the place; the whole key is
+// compared.
+func (m *Memory) Find(canonical []byte, request httprules.Fields) Found {
+	f := m.findHere(canonical, request)
+	if (f.Entry == nil || f.Entry.Failure) && m.raise(canonical) {
+		return m.findHere(canonical, request)
+	}
+	return f
+}
+
+func (m *Memory) findHere(canonical []byte, request httprules.Fields) (f Found) {
 	hash := maphash.Bytes(m.seed, canonical)
 	s := m.shard(hash)
 	s.mu.RLock()
@@ -142,6 +151,7 @@ func depends(variants []variant, request httprules.Fields) bool {
 
 // Variants returns all entries under a key, newest first, and the failures behind them.
 func (m *Memory) Variants(canonical []byte) (all []*Entry) {
+	m.raise(canonical)
 	hash := maphash.Bytes(m.seed, canonical)
 	s := m.shard(hash)
 	s.mu.RLock()

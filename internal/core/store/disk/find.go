@@ -1,0 +1,178 @@
+package disk
+
+import (
+	"errors"
+
+	"gerastic/internal/core/store"
+)
+
+// Has implements store.Lower.
+func (t *Tier) Has(hash uint64) (has bool) {
+	if t.isOff() {
+		return false
+	}
+	sh, tag := t.index.of(hash)
+	sh.mu.RLock()
+	defer sh.mu.RUnlock()
+	sh.each(tag, func(c *cell) bool {
+		has = c.notes&above == 0
+		return !has
+	})
+	return has
+}
+
+// Read implements store.Lower.
+func (t *Tier) Read(hash uint64, visit func(*store.Image, store.Spot)) {
+	if t.isOff() {
+		return
+	}
+	var there []cell
+	sh, tag := t.index.of(hash)
+	sh.mu.RLock()
+	sh.each(tag, func(c *cell) bool {
+		if c.notes&above == 0 {
+			there = append(there, *c)
+		}
+		return len(there) < store.MaxVariants
+	})
+	sh.mu.RUnlock()
+	for i := range there {
+		if image, ok := t.read(&there[i]); ok && image.hash == hash {
+			visit(&image.Image, image.spot)
+		}
+	}
+}
+
+// stored is an image, and where it stands.
+type stored struct {
+	store.Image
+	hash uint64
+	spot store.Spot
+}
+
+// read reads what a cell says; what cannot be read, or is not as it was written, goes.
+func (t *Tier) read(c *cell) (i stored, ok bool) {
+	s := t.segment(c.segment)
+	if s == nil {
+		return i, false
+	}
+	began := t.Now()
+	h, record, err := s.read(c.at, c.units)
+	if errors.Is(err, errGone) {
+		return i, false
+	}
+	if err != nil {
+		t.failed(&t.failedReads, "reading", err)
+		t.lose(c)
+		return i, false
+	}
+	t.failedReads.Store(0)
+	took := t.readTook.Load() // a read that had to wait for something else says little
+	t.readTook.Store(max(1000, took+(min(int64(t.Now().Sub(began)), 2*took)-took)/16))
+	front := h.front()
+	i = stored{h.image(record[:front:front], record[front:front+int(h.body)], s.epoch), h.hash, store.Spot{Segment: c.segment, At: c.at, Bytes: c.bytesOf(), Uses: float64(h.uses) / 16}}
+	i.Known, i.Softened = max(i.Known, t.Swept()), c.notes&softened != 0
+	return i, true
+}
+
+// lose takes out what cannot be read.
+func (t *Tier) lose(lost *cell) {
+	for i := range t.index.shards {
+		sh := &t.index.shards[i]
+		sh.mu.Lock()
+		if c := sh.at(lost.tag, lost.segment, lost.at); c != nil {
+			t.takeOut(sh, c, store.Broken)
+		}
+		sh.mu.Unlock()
+	}
+	t.commit(false)
+}
+
+// Raise implements store.Lower.
+func (t *Tier) Raise(hash uint64, at store.Spot) bool {
+	sh, tag := t.index.of(hash)
+	sh.mu.Lock()
+	defer sh.mu.Unlock()
+	c := sh.at(tag, at.Segment, at.At)
+	if c == nil || t.isOff() {
+		return false
+	}
+	t.countCell(c, -1)
+	if c.notes |= above; c.notes&hitMask < hitMask {
+		c.notes++
+	}
+	t.countCell(c, 1)
+	return true
+}
+
+// Lapse implements store.Lower.
+func (t *Tier) Lapse(hash uint64, v store.Variant) (has bool) {
+	if t.isOff() {
+		return false
+	}
+	sh, tag := t.index.of(hash)
+	sh.mu.Lock()
+	defer sh.mu.Unlock()
+	sh.each(tag, func(c *cell) bool {
+		if has = c.is(v); has {
+			t.countCell(c, -1)
+			c.notes &^= above
+			t.countCell(c, 1)
+		}
+		return !has
+	})
+	return has
+}
+
+// Displace implements store.Lower.
+func (t *Tier) Displace(hash uint64, v store.Variant) {
+	sh, tag := t.index.of(hash)
+	sh.mu.Lock()
+	defer sh.mu.Unlock()
+	t.displace(sh, tag, v)
+}
+
+func (t *Tier) displace(sh *shard, tag uint32, v store.Variant) {
+	t.takeOutAll(sh, tag, store.Replaced, func(c *cell) bool { return c.displaces(v) })
+}
+
+// Remove implements store.Lower.
+func (t *Tier) Remove(hash uint64, v store.Variant, why store.Removal) {
+	sh, tag := t.index.of(hash)
+	sh.mu.Lock()
+	defer sh.mu.Unlock()
+	t.takeOutAll(sh, tag, why, func(c *cell) bool { return c.is(v) })
+}
+
+// takeOutAll takes out the cells of a tag that are named. Under the shard's lock.
+func (t *Tier) takeOutAll(sh *shard, tag uint32, why store.Removal, named func(*cell) bool) {
+	for again := true; again; {
+		again = false
+		sh.each(tag, func(c *cell) bool {
+			if again = named(c); again {
+				t.takeOut(sh, c, why) // the others may have moved
+			}
+			return !again
+		})
+	}
+}
+
+// Each implements store.Lower.
+func (t *Tier) Each(visit func(*store.Image, store.Spot) bool) {
+	for n := range t.index.shards {
+		var some []cell
+		sh := &t.index.shards[n]
+		sh.mu.RLock()
+		for i := range sh.cells {
+			if c := sh.cells[i]; c.segment > 0 && c.notes&above == 0 {
+				some = append(some, c)
+			}
+		}
+		sh.mu.RUnlock()
+		for i := range some {
+			if image, ok := t.read(&some[i]); ok && !t.isOff() && !visit(&image.Image, image.spot) {
+				return
+			}
+		}
+	}
+}

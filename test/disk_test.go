@@ -1,0 +1,124 @@
+package test
+
+import (
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"gerastic.example/client"
+
+	"gerastic/internal/node"
+)
+
+// pages is an application with many pages of 16 KiB, each with a tag of its own and one of ten.
+func pages(t *testing.T, asked *atomic.Int64) string {
+	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		asked.Add(1)
+		time.Sleep(2 * time.Millisecond) // longer than a read from disk
+		w.Header().Set("Content-Type", "image/png")
+		_, _ = io.WriteString(w, pageOf(r.URL.Path))
+	}))
+	t.Cleanup(s.Close)
+	path := filepath.Join(t.TempDir(), "policy.yaml")
+	require.NoError(t, os.WriteFile(path, []byte("version: 1\norigins: [{ name: site, url: "+s.URL+" }]\nroutes: [{ name: all, match: { path: \"/{group}/{x}\" }, lifetime: { fresh: 1h }, compare: off, tags: [\"page:{x}\", \"group:{group}\"] }]\n"), 0o600))
+	return path
+}
+
+// ofPages asks a node for one of them.
+func ofPages(t *testing.T, edge, path string) page {
+	return fetch(t, "GET", edge+path, "", "Host: pages.test")
+}
+
+func pageOf(path string) string { return path + strings.Repeat("#", 16<<10-len(path)) }
+
+// TestTheStoreOutlivesItsProcess runs the real program with little memory and a disk, ends it in
+// order and by force, and counts what its application is asked for.
+func TestTheStoreOutlivesItsProcess(t *testing.T) {
+	var asked atomic.Int64
+	path, data := program(t), filepath.Join(t.TempDir(), "data")
+	args := []string{"serve", "--private-database", "--data", data, "--policy", pages(t, &asked), "--edge", "127.0.0.1:0", "--control", "127.0.0.1:0", "--memory", "16MiB", "--disk", "256MiB"}
+	p := begin(t, path, args...)
+	token, err := os.ReadFile(filepath.Join(data, node.AdminTokenFile))
+	require.NoError(t, err)
+	c := client.New(p.control, strings.TrimSpace(string(token)))
+	const n = 1000
+	all := func() (misses int) {
+		before := asked.Load()
+		var wg sync.WaitGroup
+		for first := range 8 {
+			wg.Go(func() {
+				for i := first; i < n; i += 8 {
+					path := fmt.Sprintf("/g%d/%d", i%10, i)
+					assert.Equal(t, pageOf(path), ofPages(t, p.edge, path).body)
+				}
+			})
+		}
+		wg.Wait()
+		return int(asked.Load() - before)
+	}
+	require.Equal(t, n, all())
+	assert.Zero(t, all(), "the disk has room for what memory gave up")
+	purged, err := c.Purge(ctx, client.PurgeRequest{Tags: []string{"group:g3"}})
+	require.NoError(t, err)
+	assert.EqualValues(t, n/10, purged.Matched.Entries, "each is counted once, whichever tiers have it")
+	nodes, err := c.Nodes(ctx)
+	require.NoError(t, err)
+	assert.EqualValues(t, n*9/10, nodes[0].Entries+nodes[0].DiskEntries)
+	assert.LessOrEqual(t, nodes[0].DiskUsed, nodes[0].DiskLimit)
+	assert.Zero(t, nodes[0].DiskErrors)
+
+	restart := func(signal os.Signal) time.Duration {
+		require.NoError(t, p.Process.Signal(signal))
+		_ = p.Wait()
+		began := time.Now()
+		p = begin(t, path, args...)
+		c = client.New(p.control, strings.TrimSpace(string(token)))
+		return time.Since(began)
+	}
+	restart(syscall.SIGTERM)
+	assert.Equal(t, n/10, all(), "only what was purged")
+	for range 2 {
+		all()
+	}
+	purged, err = c.Purge(ctx, client.PurgeRequest{Tags: []string{"group:g4"}})
+	require.NoError(t, err)
+	assert.EqualValues(t, n/10, purged.Matched.Entries)
+	restart(syscall.SIGKILL)
+	for i := range n / 10 {
+		assert.False(t, ofPages(t, p.edge, fmt.Sprintf("/g4/%d", i*10+4)).hit(), "it was purged before the crash")
+	}
+	assert.Less(t, all(), n/2, "what was on disk is still there")
+}
+
+// TestPurgesOfTheTimeAwayHold: what was purged while a node was down is not served from its disk.
+func TestPurgesOfTheTimeAwayHold(t *testing.T) {
+	var asked atomic.Int64
+	url, data, policy := database(t, "away"), t.TempDir(), pages(t, &asked)
+	const token = "a token for both nodes"
+	start := func() *node.Node {
+		return startNode(t, node.Settings{Name: "a", Data: data, Disk: 64 << 20, Database: url, AdminToken: token, PolicyFile: policy})
+	}
+	a, b := start(), startNode(t, node.Settings{Name: "b", Data: t.TempDir(), Database: url, AdminToken: token})
+	for i := range 20 {
+		ofPages(t, a.EdgeURL(), fmt.Sprintf("/g%d/%d", i%2, i))
+	}
+	a.Stop(ctx)
+	_, err := client.New(b.ControlURL(), token).Purge(ctx, client.PurgeRequest{Tags: []string{"group:g1"}})
+	require.NoError(t, err)
+	a = start()
+	for i := range 20 {
+		assert.Equal(t, i%2 == 0, ofPages(t, a.EdgeURL(), fmt.Sprintf("/g%d/%d", i%2, i)).hit(), "page %d", i)
+	}
+}
