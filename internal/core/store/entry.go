@@ -76,6 +76,7 @@ type Entry struct {
 
 	own       state                  // until it is in a store
 	kept      atomic.Pointer[record] // what the store keeps of it
+	below     below                  // where it is if memory does not have it
 	abandoned bool                   // guarded by Memory.pinned.mu: it will never be kept
 	taken     int64                  // bytes that it takes in this form, once it is kept ready
 	hot       atomic.Bool            // asked for since others looked for its place among those kept ready

@@ -19,7 +19,7 @@ type Lower interface {
 	Hash(key []byte) uint64
 	// Has reports whether it may have something under a key that memory does not have.
 	Has(hash uint64) bool
-	// Read reads that. An image is good until visit returns.
+	// Read reads that. The memory of an image is the caller's.
 	Read(hash uint64, visit func(*Image, Spot))
 	// Raise says that memory has what stands in a spot from now on; false if it has left the spot.
 	Raise(hash uint64, at Spot) bool
@@ -55,6 +55,8 @@ type Spot struct {
 	Segment, At uint32
 	Bytes       int64
 	Uses        float64
+	Again       bool // it was read before, since it was written
+	Alone       bool // nothing else stands under its hash
 }
 
 // Moment is a moment between two sweeps that have no place in the ledger.
@@ -339,15 +341,28 @@ func (m *Memory) arrives(hash uint64) (came bool) {
 	return came
 }
 
-// raise brings up what the tier below has under a key; it reports whether anything came.
-func (m *Memory) raise(canonical []byte) (came bool) {
+// below is where an entry is that memory does not have: in the tier below, under this hash.
+type below struct {
+	hash uint64
+	is   bool
+}
+
+// mostPassing is how long a body may be that passes from the tier below to a visitor without being
+// counted, but for as long as they read it.
+const mostPassing = 64 << 10
+
+// raise looks for what the tier below has under a key. What was asked for there before comes up, and
+// all of it if it is several; anything else passes by: it is returned, and memory does not have
+// it.
+func (m *Memory) raise(canonical []byte) (passing *Entry, came bool) {
 	if m.lower == nil {
-		return false
+		return nil, false
 	}
 	hash := m.lower.Hash(canonical)
 	if !m.lower.Has(hash) && !(m.arrives(hash) && m.lower.Has(hash)) {
-		return false
+		return nil, false
 	}
+	alone := true
 	m.lower.Read(hash, func(i *Image, at Spot) {
 		e, err := i.entry()
 		switch {
@@ -356,11 +371,20 @@ func (m *Memory) raise(canonical []byte) (came bool) {
 		case e.Key != string(canonical):
 		case i.Idle > 0 && moment(m.now())-i.Used > i.Idle<<2:
 			m.lower.Remove(hash, i.Variant, Idle)
+		case alone && at.Alone && !at.Again && e.Skeleton == nil && len(e.Body) <= mostPassing && !m.hasRoom(int64(len(e.Body))):
+			e.below, e.abandoned = below{hash, true}, true
+			passing = e
 		case m.lift(e, hash, at):
 			came = true
 		}
+		alone = false
 	})
-	return came
+	return passing, came
+}
+
+// hasRoom reports whether so many bytes fit without anything that leaves.
+func (m *Memory) hasRoom(bytes int64) bool {
+	return m.used.Load()+2*bytes <= m.limit-m.ready.limit-m.descending.limit
 }
 
 // lift puts an entry that the tier below has into memory, too.

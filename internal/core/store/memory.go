@@ -205,7 +205,12 @@ func (m *Memory) weigh() {
 // Remove takes an entry out, if it is still in. One that was handed out stays readable.
 func (m *Memory) Remove(e *Entry, why Removal) {
 	r := e.kept.Load()
-	if r == nil {
+	switch {
+	case r == nil && e.below.is:
+		m.lower.Remove(e.below.hash, variantOf(e), why)
+		m.commit()
+		return
+	case r == nil:
 		return
 	}
 	m.mu.Lock()

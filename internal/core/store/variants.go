@@ -31,8 +31,17 @@ func (r *record) fill() Fill { return Fill{r.stamp, time.Unix(0, r.began)} }
 // compared.
 func (m *Memory) Find(canonical []byte, request httprules.Fields) Found {
 	f := m.findHere(canonical, request)
-	if (f.Entry == nil || f.Entry.Failure) && m.raise(canonical) {
+	if f.Entry != nil && !f.Entry.Failure {
+		return f
+	}
+	passing, came := m.raise(canonical)
+	switch {
+	case came:
 		return m.findHere(canonical, request)
+	case passing != nil && f.Variants == 0:
+		if f.Variants = 1; httprules.Accepts(request, passing.Encodings) && httprules.Matches(passing.Vary, request) {
+			f.Entry = passing
+		}
 	}
 	return f
 }
@@ -151,7 +160,9 @@ func depends(variants []variant, request httprules.Fields) bool {
 
 // Variants returns all entries under a key, newest first, and the failures behind them.
 func (m *Memory) Variants(canonical []byte) (all []*Entry) {
-	m.raise(canonical)
+	if passing, _ := m.raise(canonical); passing != nil {
+		all = append(all, passing)
+	}
 	hash := maphash.Bytes(m.seed, canonical)
 	s := m.shard(hash)
 	s.mu.RLock()

@@ -38,9 +38,24 @@ func (t *Tier) Read(hash uint64, visit func(*store.Image, store.Spot)) {
 	sh.mu.RUnlock()
 	for i := range there {
 		if image, ok := t.read(&there[i]); ok && image.hash == hash {
+			image.spot.Alone = len(there) == 1
+			image.spot.Again = t.asked(hash, image.spot)
 			visit(&image.Image, image.spot)
 		}
 	}
+}
+
+// asked counts that an entry was asked for; it reports whether it was before.
+func (t *Tier) asked(hash uint64, at store.Spot) (before bool) {
+	sh, tag := t.index.of(hash)
+	sh.mu.Lock()
+	defer sh.mu.Unlock()
+	if c := sh.at(tag, at.Segment, at.At); c != nil {
+		if before = c.notes&hitMask > 0; c.notes&hitMask < hitMask {
+			c.notes++
+		}
+	}
+	return before
 }
 
 // stored is an image, and where it stands.
@@ -98,9 +113,7 @@ func (t *Tier) Raise(hash uint64, at store.Spot) bool {
 		return false
 	}
 	t.countCell(c, -1)
-	if c.notes |= above; c.notes&hitMask < hitMask {
-		c.notes++
-	}
+	c.notes |= above
 	t.countCell(c, 1)
 	return true
 }
