@@ -14,7 +14,7 @@ type Entry struct {
 	Route     string         `json:"route"`
 	Host      string         `json:"host"`
 	Status    int            `json:"status"`
-	Tier      string         `json:"tier" enum:"memory" doc:"Where it is"`
+	Tier      string         `json:"tier" enum:"memory,disk" doc:"Where it is; memory, if it is on disk, too"`
 	Bytes     int64          `json:"bytes" doc:"That it takes, with its coded forms"`
 	BodyBytes int64          `json:"body_bytes" doc:"Of its body, as it came"`
 	Coded     map[string]int `json:"coded" doc:"Bytes of the coded forms that it has"`
@@ -40,19 +40,26 @@ type EntryTag struct {
 type EntryDetail struct {
 	Entry
 	Headers map[string][]string `json:"headers" doc:"As its origin sent them"`
+	Purges  map[string]Taken    `json:"purges" doc:"What a purge of each of its tags would take here, of the first 50"`
+}
+
+// Taken is what a purge would take.
+type Taken struct {
+	Entries int64 `json:"entries"`
+	Bytes   int64 `json:"bytes"`
 }
 
 // EntryList is a part of a list of entries.
 type EntryList struct {
 	Entries []Entry `json:"entries"`
 	Total   int     `json:"total" doc:"How many there are in all"`
-	After   string  `json:"after" doc:"Pass it as after for the next part; empty: this is the last"`
+	Next    string  `json:"next,omitempty" doc:"Pass it as after for the next part; left out: this is the last"`
 }
 
 // EntryQuery says which entries are wanted; what is left out does not count.
 type EntryQuery struct {
 	Tag, Route, URL, Below, Host string
-	Tier, State                  string // memory; live or softened
+	Tier, State                  string // memory or disk; live or softened
 	Sort                         string // bytes (or ""), age, used, cost, worth: the most first
 	Limit                        int    // 1 to 1000; 0: 100
 	After                        string // of the part before
@@ -86,4 +93,19 @@ func (c *Client) EntryOf(ctx context.Context, id string) (EntryDetail, error) {
 // error says that it is not stored any more, or that the node cannot be asked.
 func (c *Client) EntryBody(ctx context.Context, id string) ([]byte, error) {
 	return c.bytes(ctx, "/v1/entries/"+url.PathEscape(id)+"/body")
+}
+
+// DropEntry drops the entry of an ID on every node: a purge of that one, in the ledger. With preview it
+// says what would go, and drops nothing. The error says that it is not stored any more, or that
+// the node cannot be asked.
+func (c *Client) DropEntry(ctx context.Context, id, reason string, preview bool) (PurgeResult, error) {
+	q := url.Values{}
+	if reason != "" {
+		q.Set("reason", reason)
+	}
+	if preview {
+		q.Set("preview", "true")
+	}
+	var out PurgeResult
+	return out, c.call(ctx, "DELETE", "/v1/entries/"+url.PathEscape(id), q, nil, &out)
 }

@@ -67,6 +67,7 @@ type Purge struct {
 	Routes   []string    `json:"routes"`
 	Below    []string    `json:"below"`
 	Hosts    []string    `json:"hosts"`
+	Entry    string      `json:"entry" doc:"The one entry that it names, by its URL; empty: it names none singly"`
 	All      bool        `json:"all"`
 	Matched  Matched     `json:"matched"`
 	Nodes    []PurgeNode `json:"nodes"`

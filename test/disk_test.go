@@ -122,3 +122,76 @@ func TestPurgesOfTheTimeAwayHold(t *testing.T) {
 		assert.Equal(t, i%2 == 0, ofPages(t, a.EdgeURL(), fmt.Sprintf("/g%d/%d", i%2, i)).hit(), "page %d", i)
 	}
 }
+
+// TestEntriesOfBothTiers: each is listed once, in the faster tier that has it; figures agree; one
+// that is dropped is gone from both, and no other.
+func TestEntriesOfBothTiers(t *testing.T) {
+	var asked atomic.Int64
+	const token = "a token of this node"
+	n := startNode(t, node.Settings{Name: "a", Data: t.TempDir(), Disk: 64 << 20, Database: database(t, "tiers"), AdminToken: token, PolicyFile: pages(t, &asked)})
+	c := client.New(n.ControlURL(), token)
+	const pages = 1300
+	for i := range pages {
+		ofPages(t, n.EdgeURL(), fmt.Sprintf("/g%d/%d", i%10, i))
+	}
+	listed := map[string]client.Entry{}
+	tiers := map[string]int64{}
+	for after := ""; ; {
+		list, err := c.Entries(ctx, client.EntryQuery{Sort: "worth", Limit: 400, After: after})
+		require.NoError(t, err)
+		assert.Equal(t, pages, list.Total)
+		for _, e := range list.Entries {
+			listed[e.URL] = e
+			tiers[e.Tier]++
+			tiers[e.Tier+" bytes"] += e.Bytes
+		}
+		if after = list.Next; after == "" {
+			break
+		}
+	}
+	assert.Len(t, listed, pages)
+	require.Positive(t, tiers["disk"])
+	metrics := fetch(t, "GET", n.ControlURL()+"/metrics", "", "Authorization: Bearer "+token).body
+	for _, tier := range []string{"memory", "disk"} {
+		assert.Contains(t, metrics, fmt.Sprintf("gerastic_store_entries{tier=%q} %d.0\n", tier, tiers[tier]))
+	}
+	var of client.Entry
+	for _, e := range listed {
+		if e.Tier == "disk" {
+			of = e
+		}
+	}
+	detail, err := c.EntryOf(ctx, of.ID)
+	require.NoError(t, err)
+	assert.Equal(t, "image/png", detail.Headers["Content-Type"][0])
+	assert.Equal(t, client.Taken{Entries: 1, Bytes: of.Bytes}, detail.Purges[of.Tags[0].Tag])
+	path := strings.TrimPrefix(of.URL, "http://pages.test")
+	body, err := c.EntryBody(ctx, of.ID)
+	require.NoError(t, err)
+	assert.Equal(t, pageOf(path), string(body))
+	group, err := c.Entries(ctx, client.EntryQuery{Tag: "group:g1", Tier: "disk"})
+	require.NoError(t, err)
+	assert.Positive(t, group.Total)
+	tagged, err := c.Tags(ctx, "group:", 20)
+	require.NoError(t, err)
+	assert.Len(t, tagged, 10)
+	assert.EqualValues(t, pages/10, tagged[0].Entries)
+
+	preview, err := c.DropEntry(ctx, of.ID, "", true)
+	require.NoError(t, err)
+	assert.EqualValues(t, 1, preview.Matched.Entries)
+	dropped, err := c.DropEntry(ctx, of.ID, "wrong price", false)
+	require.NoError(t, err)
+	assert.EqualValues(t, 1, dropped.Matched.Entries)
+	_, err = c.DropEntry(ctx, of.ID, "", false)
+	assert.Equal(t, 404, client.StatusOf(err))
+	ledger, err := c.Purges(ctx, 0, 1)
+	require.NoError(t, err)
+	assert.Equal(t, of.URL, ledger[0].Entry)
+	before := asked.Load()
+	assert.False(t, ofPages(t, n.EdgeURL(), path).hit())
+	for i := range 50 {
+		ofPages(t, n.EdgeURL(), fmt.Sprintf("/g%d/%d", i%10, i))
+	}
+	assert.LessOrEqual(t, asked.Load()-before, int64(2))
+}

@@ -117,7 +117,8 @@ export interface paths {
         get: operations["get-entry"];
         put?: never;
         post?: never;
-        delete?: never;
+        /** Drop one entry, on every node: a purge of that one, in the ledger */
+        delete: operations["drop-entry"];
         options?: never;
         head?: never;
         patch?: never;
@@ -608,10 +609,10 @@ export interface components {
             status: number;
             tags: components["schemas"]["EntryTag"][];
             /**
-             * @description Where it is
+             * @description Where it is; memory, if it is on disk, too
              * @enum {string}
              */
-            tier: "memory";
+            tier: "memory" | "disk";
             url: string;
             /**
              * Format: double
@@ -670,6 +671,10 @@ export interface components {
             left_s: number;
             /** @description Empty: an application stored it */
             method: string;
+            /** @description What a purge of each of its tags would take here, of the first 50 */
+            purges: {
+                [key: string]: components["schemas"]["Taken"];
+            };
             route: string;
             /**
              * Format: int64
@@ -682,10 +687,10 @@ export interface components {
             status: number;
             tags: components["schemas"]["EntryTag"][];
             /**
-             * @description Where it is
+             * @description Where it is; memory, if it is on disk, too
              * @enum {string}
              */
-            tier: "memory";
+            tier: "memory" | "disk";
             url: string;
             /**
              * Format: double
@@ -1072,6 +1077,8 @@ export interface components {
             /** Format: date-time */
             at: string;
             below: string[];
+            /** @description The one entry that it names, by its URL; empty: it names none singly */
+            entry: string;
             hosts: string[];
             matched: components["schemas"]["Matched"];
             mode: string;
@@ -1330,6 +1337,12 @@ export interface components {
             /** Format: int64 */
             sequence: number;
         };
+        Taken: {
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            entries: number;
+        };
         Token: {
             /** Format: date-time */
             created: string;
@@ -1564,8 +1577,8 @@ export interface operations {
                 below?: string;
                 /** @description Only of this host */
                 host?: string;
-                /** @description Only of this tier */
-                tier?: "memory";
+                /** @description Only of this tier; an entry in both is in memory */
+                tier?: "memory" | "disk";
                 /** @description softened: a purge marked it stale */
                 state?: "live" | "softened";
                 /** @description The most bytes first, the oldest, the most used, the dearest to fill, or what saves most origin time for its bytes */
@@ -1618,6 +1631,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["EntryDetail"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "drop-entry": {
+        parameters: {
+            query?: {
+                reason?: string;
+                /** @description Say what would go, and drop nothing */
+                preview?: boolean;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PurgeResult"];
                 };
             };
             /** @description Error */

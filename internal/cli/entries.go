@@ -13,7 +13,7 @@ import (
 
 func (a *app) entries() *cobra.Command {
 	c := &cobra.Command{Use: "entries", Short: "What is stored: which entries, how large, how old, how much they are worth"}
-	c.AddCommand(a.entriesList(), a.entriesShow())
+	c.AddCommand(a.entriesList(), a.entriesShow(), a.entriesDrop())
 	return c
 }
 
@@ -33,15 +33,15 @@ func (a *app) entriesList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			t := &rows{columns: []column{left("id"), left("url"), left("route"), right("bytes"), right("age"), right("left"), right("idle"), right("uses"), right("fill takes"), right("worth"), left("state")}}
+			t := &rows{columns: []column{left("id"), left("url"), left("route"), left("tier"), right("bytes"), right("age"), right("left"), right("idle"), right("uses"), right("fill takes"), right("worth"), left("state")}}
 			for _, e := range list.Entries {
-				t.add(str(e.ID), str(e.URL), str(e.Route), bytes(e.Bytes), seconds(e.AgeS), life(e.LeftS), seconds(e.IdleS), decimal(e.Uses), millis(&e.CostMS), decimal(e.Worth), str(e.State))
+				t.add(str(e.ID), str(e.URL), str(e.Route), str(e.Tier), bytes(e.Bytes), seconds(e.AgeS), life(e.LeftS), seconds(e.IdleS), decimal(e.Uses), millis(&e.CostMS), decimal(e.Worth), str(e.State))
 			}
 			switch {
 			case list.Total == 0:
 				a.say("nothing is stored that fits; without flags, all is listed")
-			case list.After != "":
-				a.say("%s of %s; for more: --after %s", grouped(int64(len(list.Entries))), plural(int64(list.Total), "entry", "entries"), list.After)
+			case list.Next != "":
+				a.say("%s of %s; for more: --after %s", grouped(int64(len(list.Entries))), plural(int64(list.Total), "entry", "entries"), list.Next)
 			}
 			return a.print(list, t)
 		},
@@ -52,7 +52,7 @@ func (a *app) entriesList() *cobra.Command {
 	f.StringVar(&q.URL, "url", "", "only what was asked for there: https://HOST/PATH?QUERY, or /PATH for every host")
 	f.StringVar(&q.Below, "below", "", "only below this path: https://HOST/PATH/, or /PATH/ for every host")
 	f.StringVar(&q.Host, "host", "", "only of this host")
-	f.StringVar(&q.Tier, "tier", "", "only of this tier: memory")
+	f.StringVar(&q.Tier, "tier", "", "only of this tier: memory or disk")
 	f.StringVar(&q.State, "state", "", "live, or softened by a purge")
 	f.StringVar(&q.Sort, "sort", "bytes", "bytes, age, used, cost or worth: the most first")
 	f.IntVar(&q.Limit, "limit", 50, "how many at most (1 to 1000)")
@@ -83,7 +83,11 @@ func (a *app) entriesShow() *cobra.Command {
 			t := &rows{columns: []column{left("of the entry"), left("")}}
 			var tags, coded []string
 			for _, tag := range e.Tags {
-				tags = append(tags, tag.Tag+" ("+tag.From+")")
+				text := tag.Tag + " (" + tag.From
+				if taken, known := e.Purges[tag.Tag]; known {
+					text += "; a purge takes " + plural(taken.Entries, "entry", "entries") + ", " + size(taken.Bytes)
+				}
+				tags = append(tags, text+")")
 			}
 			for _, coding := range slices.Sorted(maps.Keys(e.Coded)) {
 				coded = append(coded, coding+" "+size(int64(e.Coded[coding])))
@@ -105,6 +109,30 @@ func (a *app) entriesShow() *cobra.Command {
 		},
 	}
 	c.Flags().BoolVar(&body, "body", false, "write its body instead (needs the right admin)")
+	return c
+}
+
+func (a *app) entriesDrop() *cobra.Command {
+	var reason string
+	var preview bool
+	c := &cobra.Command{
+		Use:   "drop ID",
+		Short: "Drop one entry, on every node",
+		Long: `Drop one entry: a purge of that one, which is in the ledger as any other and in force on every
+node when the command returns. Other variants of its URL stay; gerastic purge --url takes all of
+them.`,
+		Example: "  gerastic entries drop m1f-9e3779b9 --preview\n  gerastic entries drop m1f-9e3779b9 --reason 'wrong price'",
+		Args:    cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			r, err := a.client().DropEntry(cmd.Context(), args[0], reason, preview)
+			if err != nil {
+				return err
+			}
+			return a.purged(r)
+		},
+	}
+	c.Flags().StringVar(&reason, "reason", "", "why, for the ledger")
+	c.Flags().BoolVar(&preview, "preview", false, "say what would go, and drop nothing")
 	return c
 }
 

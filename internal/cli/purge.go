@@ -102,6 +102,11 @@ func (a *app) carryOut(cmd *cobra.Command, o *purgeOptions) error {
 	if err != nil {
 		return err
 	}
+	return a.purged(result)
+}
+
+// purged shows what a purge did; the error says that a node has not applied it.
+func (a *app) purged(result client.PurgeResult) error {
 	if err := a.printPurge(result); err != nil {
 		return err
 	}

@@ -22,7 +22,7 @@ type entryQuery struct {
 	URL   string `query:"url" maxLength:"8192" doc:"Only what was asked for there: https://HOST/PATH?QUERY, or /PATH for every host"`
 	Below string `query:"below" maxLength:"8192" doc:"Only below this path: https://HOST/PATH/, or /PATH/ for every host"`
 	Host  string `query:"host" maxLength:"300" doc:"Only of this host"`
-	Tier  string `query:"tier" enum:"memory" doc:"Only of this tier"`
+	Tier  string `query:"tier" enum:"memory,disk" doc:"Only of this tier; an entry in both is in memory"`
 	State string `query:"state" enum:"live,softened" doc:"softened: a purge marked it stale"`
 	Sort  string `query:"sort" enum:"bytes,age,used,cost,worth" default:"bytes" doc:"The most bytes first, the oldest, the most used, the dearest to fill, or what saves most origin time for its bytes"`
 	Limit int    `query:"limit" default:"100" minimum:"1" maximum:"1000"`
@@ -46,7 +46,7 @@ func (c *Control) entryCalls() {
 				out.Body.Entries = append(out.Body.Entries, c.entryOut(l))
 			}
 			if len(list) == in.Limit {
-				out.Body.After = list[len(list)-1].At.String()
+				out.Body.Next = list[len(list)-1].At.String()
 			}
 			return out, nil
 		})
@@ -58,15 +58,42 @@ func (c *Control) entryCalls() {
 			if !ok {
 				return nil, huma.Error404NotFound(notStored)
 			}
-			return &entryDetail{client.EntryDetail{Entry: c.entryOut(l), Headers: l.Header}}, nil
+			return &entryDetail{client.EntryDetail{Entry: c.entryOut(l), Headers: l.Header, Purges: c.purgesOf(l)}}, nil
 		})
+	huma.Register(c.api, operation("drop-entry", http.MethodDelete, "/v1/entries/{id}", "Drop one entry, on every node: a purge of that one, in the ledger", records.Purging),
+		func(ctx context.Context, in *struct {
+			ID      string `path:"id" maxLength:"64"`
+			Reason  string `query:"reason" maxLength:"500"`
+			Preview bool   `query:"preview" doc:"Say what would go, and drop nothing"`
+		}) (*struct{ Body client.PurgeResult }, error) {
+			l, ok := c.store.Named(in.ID, c.now())
+			if !ok {
+				return nil, huma.Error404NotFound(notStored)
+			}
+			one := &tags.One{Path: l.Subject.Path, Name: l.Name(), URL: l.URL()}
+			result, err := c.carryOut(ctx, tags.Purge{One: one}, in.Preview, in.Reason)
+			return &struct{ Body client.PurgeResult }{result}, err
+		})
+}
+
+// mostTagPurges is of how many of an entry's tags it is said what a purge would take.
+const mostTagPurges = 50
+
+// purgesOf says what purges of an entry's tags would take.
+func (c *Control) purgesOf(l store.Listed) map[string]client.Taken {
+	all := map[string]client.Taken{}
+	for _, tag := range l.Subject.Tags[:min(len(l.Subject.Tags), mostTagPurges)] {
+		m := c.store.Preview(tags.Purge{Tags: []string{tag}})
+		all[tag] = client.Taken{Entries: m.Entries, Bytes: m.Bytes}
+	}
+	return all
 }
 
 const notStored = "no entry of this ID is stored; it has left, or another answer has taken its place: list the entries again"
 
 // wish reads what entries are asked for.
 func (c *Control) wish(in *entryQuery) (w store.Wish, err error) {
-	w = store.Wish{Tag: in.Tag, Route: in.Route, Limit: in.Limit}
+	w = store.Wish{Tag: in.Tag, Route: in.Route, Tier: store.Tier(in.Tier), Limit: in.Limit}
 	w.State = map[string]store.State{"live": store.Live, "softened": store.Softened}[in.State]
 	w.By = map[string]store.Order{"bytes": store.ByBytes, "age": store.ByAge, "used": store.ByUse, "cost": store.ByCost, "worth": store.ByWorth}[in.Sort]
 	if in.Host != "" {
@@ -107,14 +134,14 @@ func (c *Control) entryBody(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	inert(w.Header(), l.Header.Get("Content-Type"))
-	_, _ = w.Write(l.Body)
+	_, _ = w.Write(l.Entry.Body)
 }
 
 func (c *Control) entryOut(l store.Listed) client.Entry {
 	now := c.now()
 	out := client.Entry{
-		ID: l.ID, URL: l.URL(), Method: l.Method, Route: l.Subject.Route, Host: l.Subject.Host, Status: l.Status, Tier: "memory",
-		Bytes: l.Bytes, BodyBytes: int64(len(l.Body)), Coded: map[string]int{}, Stamp: uint64(l.Subject.Stamp), State: stateOf(l.Entry),
+		ID: l.ID, URL: l.URL(), Method: l.Method, Route: l.Subject.Route, Host: l.Subject.Host, Status: l.Status, Tier: string(l.Tier),
+		Bytes: l.Bytes, BodyBytes: l.Body, Coded: map[string]int{}, Stamp: uint64(l.Subject.Stamp), State: stateOf(l.Entry),
 		AgeS: l.Freshness.Age(now).Seconds(), LeftS: l.Freshness.Remaining(now).Seconds(), IdleS: l.Idle.Seconds(),
 		Uses: l.Uses, CostMS: milliseconds(l.Cost()), Worth: l.Worth, Tags: tagsOut(l.Entry),
 	}

@@ -81,16 +81,21 @@ func acceptURLStrings(schemas huma.Registry) {
 }
 
 func (c *Control) purge(ctx context.Context, r client.PurgeRequest) (client.PurgeResult, error) {
-	out := client.PurgeResult{Preview: r.Preview, Mode: r.Mode, Nodes: []client.PurgeNode{}}
 	p, err := c.purgeOf(r)
 	if err != nil {
-		return out, err
+		return client.PurgeResult{Preview: r.Preview, Mode: r.Mode, Nodes: []client.PurgeNode{}}, err
 	}
-	if r.Preview {
+	return c.carryOut(ctx, p, r.Preview, r.Reason)
+}
+
+// carryOut purges, or says what would go.
+func (c *Control) carryOut(ctx context.Context, p tags.Purge, preview bool, reason string) (client.PurgeResult, error) {
+	out := client.PurgeResult{Preview: preview, Mode: p.Mode.String(), Nodes: []client.PurgeNode{}}
+	if preview {
 		out.Matched = matchedOut(c.store.Preview(p))
 		return out, nil
 	}
-	sequence, applied, err := c.node.Purge(ctx, p, caller(ctx), r.Reason)
+	sequence, applied, err := c.node.Purge(ctx, p, caller(ctx), reason)
 	if err != nil {
 		return out, huma.Error503ServiceUnavailable(notPurged(sequence, err))
 	}
@@ -178,6 +183,9 @@ func purgeOut(p records.Purge) client.Purge {
 		Sequence: uint64(p.Sequence), At: p.At, Actor: p.Actor, Reason: p.Reason, Mode: p.Mode.String(),
 		Tags: notNil(p.Tags), Together: p.Together, Routes: notNil(p.Routes), URLs: []string{}, Below: []string{}, Hosts: notNil(p.Hosts), All: p.All, Nodes: []client.PurgeNode{},
 		Matched: client.Matched{Routes: map[string]int64{}},
+	}
+	if p.One != nil {
+		out.Entry = p.One.URL
 	}
 	for _, u := range p.URLs {
 		text := u.Path

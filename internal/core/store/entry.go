@@ -2,6 +2,8 @@ package store
 
 import (
 	"crypto/sha256"
+	"encoding/hex"
+	"io"
 	"strconv"
 	"sync/atomic"
 	"time"
@@ -249,7 +251,30 @@ func (e *Entry) Judge(m *tags.Marks) tags.Verdict {
 	if known := state.knownTo(e.Subject.Stamp); known == m.Stamp() && !state.is(softened) {
 		return tags.Alive
 	}
+	if m.Singly() {
+		named := e.Subject
+		named.Name = e.Name()
+		return state.judge(&named, m)
+	}
 	return state.judge(&e.Subject, m)
+}
+
+// Name tells the entry from all others, on every node, for tags.One.
+func (e *Entry) Name() string {
+	h := sha256.New()
+	add := func(text string) { _, _ = io.WriteString(h, strconv.Itoa(len(text))+" "+text) }
+	add(e.Key)
+	for _, v := range e.Vary {
+		add(v.Name)
+		add(strconv.FormatBool(v.Present) + v.Value)
+	}
+	for _, coding := range e.Encodings {
+		add(coding)
+	}
+	if e.Failure {
+		add("failure")
+	}
+	return hex.EncodeToString(h.Sum(nil)[:16])
 }
 
 func (s *state) judge(subject *tags.Subject, m *tags.Marks) tags.Verdict {

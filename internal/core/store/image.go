@@ -24,6 +24,7 @@ type Image struct {
 	Epoch    time.Time // from which Meta counts its times
 	Meta     []byte    // all that is known of it
 	Body     []byte
+	Length   int64 // of its body, also where that was not read
 
 	Since Moment       // when memory gave it up
 	Gone  *atomic.Bool // something newer has come since then
@@ -95,6 +96,9 @@ func (i *Image) entry() (e *Entry, err error) {
 	r.bits(&failure)
 	r.terms(&s)
 	e = r.read(i.Epoch)
+	if i.Body == nil {
+		e.Skeleton = nil // nobody composes it
+	}
 	e.Fill, e.Failure = fill, failure
 	e.Subject.Stamp, e.Subject.Route, e.Subject.Tags = fill.Stamp, s.Route, s.Tags
 	e.Body = i.Body[:len(i.Body):len(i.Body)]
@@ -115,16 +119,12 @@ func (i *Image) entry() (e *Entry, err error) {
 
 // Subject is what a purge may name of an image.
 func (i *Image) Subject() (s tags.Subject, err error) {
-	defer i.broken(&err)
-	r := reader{bytes: i.Meta}
-	var fill Fill
-	i.front(&r, &fill, &s)
-	failure := false
-	r.bits(&failure)
-	r.terms(&s)
-	r.skipKey()
-	r.variant()
-	r.subject(&s)
+	e, err := (&Image{Meta: i.Meta, Epoch: i.Epoch}).entry()
+	if err != nil {
+		return s, err
+	}
+	s = e.Subject
+	s.Name = e.Name()
 	return s, nil
 }
 

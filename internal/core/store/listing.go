@@ -3,8 +3,10 @@ package store
 import (
 	"cmp"
 	"fmt"
+	"hash/maphash"
 	"math"
 	"slices"
+	"strings"
 	"time"
 
 	"gerastic/internal/core/httprules"
@@ -17,6 +19,7 @@ type Wish struct {
 	URLs             []tags.URL // none: any
 	Below            tags.Below // an empty path: any
 	State            State
+	Tier             Tier
 	By               Order
 	Limit            int
 	After            Cursor // of the last one of the list before; zero: from the beginning
@@ -30,6 +33,16 @@ const (
 	AnyState State = iota
 	Live
 	Softened
+)
+
+// Tier is where an entry is. One that is in several is said to be in the faster one.
+type Tier string
+
+// AnyTier wants all.
+const (
+	AnyTier  Tier = ""
+	InMemory Tier = "memory"
+	OnDisk   Tier = "disk"
 )
 
 // Order is what a list begins with.
@@ -48,9 +61,13 @@ const (
 // Cursor is a place in a list.
 type Cursor struct {
 	value float64
-	place uint32
+	place uint64 // in memory; or onDisk, and where it stands there
 	set   bool
 }
+
+const onDisk = 1 << 63
+
+func (s Spot) place() uint64 { return onDisk | uint64(s.Segment)<<32 | uint64(s.At) }
 
 // String is the cursor's form in calls; ParseCursor reads it.
 func (c Cursor) String() string { return fmt.Sprintf("%x.%x", math.Float64bits(c.value), c.place) }
@@ -75,7 +92,9 @@ type Listed struct {
 	*Entry
 	ID    string
 	At    Cursor
+	Tier  Tier
 	Bytes int64                    // with its coded forms
+	Body  int64                    // bytes of its body, as it came
 	Coded map[httprules.Coding]int // bytes of the coded forms that it has
 	Uses  float64                  // how often it was used, those long ago counting less
 	Worth float64                  // ns of its origin's time that each byte saves
@@ -84,32 +103,95 @@ type Listed struct {
 
 // List returns the entries that somebody wants, and how many there are in all.
 func (m *Memory) List(w Wish, now time.Time) (list []Listed, total int) {
-	best := make([]Cursor, 0, w.Limit+1)
-	m.wanted(&w, func(r *record) {
+	best := make([]Listed, 0, w.Limit+1)
+	take := func(l Listed) {
 		total++
-		at := Cursor{value: m.value(r, w.By), place: r.place}
-		if w.After.set && at.compare(w.After) <= 0 {
+		if w.After.set && l.At.compare(w.After) <= 0 {
 			return
 		}
-		i, had := slices.BinarySearchFunc(best, at, Cursor.compare)
+		i, had := slices.BinarySearchFunc(best, l.At, func(l Listed, at Cursor) int { return l.At.compare(at) })
 		if had || i == w.Limit {
 			return
 		}
-		best = slices.Insert(best, i, at)
+		best = slices.Insert(best, i, l)
 		best = best[:min(len(best), w.Limit)]
-	})
+	}
+	if w.Tier != OnDisk {
+		m.wanted(&w, func(r *record) { take(Listed{At: Cursor{value: m.value(r, w.By), place: uint64(r.place)}}) })
+	}
+	if m.lower != nil && w.Tier != InMemory {
+		m.lower.Each(w.named(), func(i *Image, at Spot) {
+			if l, ok := m.listedBelow(i, at, now); ok && w.fits(l) {
+				l.At.value = l.value(w.By)
+				take(l)
+			}
+		})
+	}
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	for _, at := range best {
-		if r := m.places.at(at.place).record; r != nil && !r.has(isForm) {
-			list = append(list, m.listed(r, at, now))
+	for _, l := range best {
+		if l.Entry != nil {
+			list = append(list, l)
+		} else if r := m.places.at(uint32(l.At.place)).record; r != nil && !r.has(isForm) {
+			list = append(list, m.listed(r, l.At, now))
 		}
 	}
 	return list, total
 }
 
+// named is the purge that covers what is wanted, and perhaps more.
+func (w *Wish) named() tags.Purge {
+	switch {
+	case len(w.URLs) > 0:
+		return tags.Purge{URLs: w.URLs}
+	case w.Tag != "":
+		return tags.Purge{Tags: []string{w.Tag}}
+	case w.Route != "":
+		return tags.Purge{Routes: []string{w.Route}}
+	}
+	return tags.Purge{All: true}
+}
+
+// fits reports whether something below is wanted.
+func (w *Wish) fits(l Listed) bool {
+	soft := l.own.is(softened)
+	return w.covers(&l.Subject) && (w.State == AnyState || soft == (w.State == Softened))
+}
+
+// listedBelow is an entry of the tier below in a list; ok is false if it cannot be read.
+func (m *Memory) listedBelow(i *Image, at Spot, now time.Time) (l Listed, ok bool) {
+	e, err := i.entry()
+	if err != nil {
+		return l, false
+	}
+	l = Listed{
+		Entry: e, ID: fmt.Sprintf("d%x-%x-%x", at.Segment, at.At, i.Variant.Own), At: Cursor{place: at.place()}, Tier: OnDisk,
+		Bytes: at.Bytes, Body: i.Length, Coded: map[httprules.Coding]int{}, Uses: i.Uses, Worth: i.Uses * float64(i.Cost) / float64(at.Bytes),
+	}
+	l.Idle = max(0, l.IdleFor(now))
+	return l, true
+}
+
+// value is what a list is ordered by, of something below.
+func (l *Listed) value(by Order) float64 {
+	switch by {
+	case ByAge:
+		return -float64(l.Freshness.Born.UnixNano())
+	case ByUse:
+		return l.Uses
+	case ByCost:
+		return float64(l.Cost() / time.Microsecond)
+	case ByWorth:
+		return l.Worth
+	}
+	return float64(l.Bytes)
+}
+
 // Named returns the entry of an ID; ok is false if it is not in the store any more.
 func (m *Memory) Named(id string, now time.Time) (l Listed, ok bool) {
+	if m.lower != nil && strings.HasPrefix(id, "d") {
+		return m.namedBelow(id, now)
+	}
 	var place, check uint32
 	if n, err := fmt.Sscanf(id, "m%x-%x", &place, &check); n != 2 || err != nil {
 		return l, false
@@ -126,13 +208,36 @@ func (m *Memory) Named(id string, now time.Time) (l Listed, ok bool) {
 	return m.listed(r, Cursor{}, now), true
 }
 
+// namedBelow is Named for the tier below. What has come up to memory meanwhile is found there.
+func (m *Memory) namedBelow(id string, now time.Time) (l Listed, ok bool) {
+	var segment, at, check uint32
+	if n, err := fmt.Sscanf(id, "d%x-%x-%x", &segment, &at, &check); n != 3 || err != nil {
+		return l, false
+	}
+	i, spot := m.lower.At(segment, at)
+	if i == nil || i.Variant.Own != check {
+		return l, false
+	}
+	if l, ok = m.listedBelow(i, spot, now); !ok {
+		return l, false
+	}
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for _, v := range m.under(maphash.String(m.seed, l.Key), []byte(l.Key)) {
+		if v.is(l.Vary, l.Encodings) && !v.has(isFailure) {
+			return m.listed(v.record, Cursor{}, now), true
+		}
+	}
+	return l, true
+}
+
 // id names a record for as long as it is in the store.
 func (r *record) id() string {
 	return fmt.Sprintf("m%x-%x", r.place, r.tag^uint32(r.began)^uint32(r.began>>32)^uint32(r.stamp)*0x9E3779B9)
 }
 
 func (m *Memory) listed(r *record, at Cursor, now time.Time) Listed {
-	l := Listed{Entry: m.decode(r), ID: r.id(), At: at, Bytes: r.size(), Coded: map[httprules.Coding]int{}, Uses: m.policy.Uses(r.place), Worth: m.policy.Worth(r.place)}
+	l := Listed{Entry: m.decode(r), ID: r.id(), At: at, Tier: InMemory, Bytes: r.size(), Body: int64(r.body), Coded: map[httprules.Coding]int{}, Uses: m.policy.Uses(r.place), Worth: m.policy.Worth(r.place)}
 	l.Idle = max(0, l.IdleFor(now))
 	m.eachForm(r, func(form *record) {
 		l.Bytes += form.size()

@@ -45,8 +45,12 @@ type Lower interface {
 	Preview(p tags.Purge) Matched
 	// Bytes is how much memory it takes.
 	Bytes() int64
-	// Each visits what memory does not have, until visit returns false.
-	Each(visit func(*Image, Spot) bool)
+	// Each visits what a purge would cover and memory does not have, without bodies. At is what
+	// stands somewhere, with its body; nil: it has left.
+	Each(named tags.Purge, visit func(*Image, Spot))
+	At(segment, at uint32) (*Image, Spot)
+	// Routes counts, by route, what memory does not have.
+	Routes() map[string]int
 	Figures() LowerFigures
 }
 
@@ -54,7 +58,6 @@ type Lower interface {
 type Spot struct {
 	Segment, At uint32
 	Bytes       int64
-	Uses        float64
 	Again       bool // it was read before, since it was written
 	Alone       bool // nothing else stands under its hash
 }

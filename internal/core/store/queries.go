@@ -3,6 +3,8 @@ package store
 import (
 	"sort"
 	"strings"
+
+	"gerastic/internal/core/tags"
 )
 
 // TagCount is how much a tag holds.
@@ -15,14 +17,19 @@ type TagCount struct {
 
 // Tags lists the tags that begin with prefix, largest first, at most limit.
 func (m *Memory) Tags(prefix string, limit int) []TagCount {
-	var found []TagCount
+	all := m.tagsBelow(prefix)
 	m.mu.Lock()
 	m.words.each(func(one *word) {
 		if one.posted.len() > 0 && strings.HasPrefix(one.text, prefix) && !strings.HasPrefix(one.text, routeTerm("")) {
-			found = append(found, TagCount{Tag: one.text, Entries: one.posted.len()})
+			all[one.text] = all[one.text].and(one.posted.len(), 0, "")
 		}
 	})
 	m.mu.Unlock()
+	found := make([]TagCount, 0, len(all))
+	for tag, count := range all {
+		count.Tag = tag
+		found = append(found, count)
+	}
 	sort.Slice(found, func(i, j int) bool {
 		if found[i].Entries != found[j].Entries {
 			return found[i].Entries > found[j].Entries
@@ -31,17 +38,65 @@ func (m *Memory) Tags(prefix string, limit int) []TagCount {
 	})
 	found = found[:min(limit, len(found))]
 	for i := range found {
-		matched := m.carrying(found[i].Tag)
-		found[i].Bytes, found[i].Routes = matched.Bytes, map[string]int{}
-		for route, n := range matched.Routes {
-			found[i].Routes[route] = int(n)
+		here := m.carryingHere(found[i].Tag)
+		found[i].Bytes += here.Bytes
+		if found[i].Routes == nil {
+			found[i].Routes = map[string]int{}
+		}
+		for route, n := range here.Routes {
+			found[i].Routes[route] += int(n)
 		}
 	}
 	return found
 }
 
-// carrying counts the entries of a term.
+// and is the count with some more entries, of a route if that is known.
+func (c TagCount) and(entries int, bytes int64, route string) TagCount {
+	c.Entries += entries
+	c.Bytes += bytes
+	if route != "" {
+		if c.Routes == nil {
+			c.Routes = map[string]int{}
+		}
+		c.Routes[route] += entries
+	}
+	return c
+}
+
+// tagsBelow counts the tags of what only the tier below has.
+func (m *Memory) tagsBelow(prefix string) map[string]TagCount {
+	all := map[string]TagCount{}
+	if m.lower == nil {
+		return all
+	}
+	m.lower.Each(tags.Purge{All: true}, func(i *Image, at Spot) {
+		s, _ := i.Subject() // what cannot be read has none
+		for _, tag := range s.Tags {
+			if strings.HasPrefix(tag, prefix) {
+				all[tag] = all[tag].and(1, at.Bytes, s.Route)
+			}
+		}
+	})
+	return all
+}
+
+// carrying counts the entries of a term, in all tiers.
 func (m *Memory) carrying(term string) Matched {
+	var matched Matched
+	if m.lower != nil {
+		named := tags.Purge{Tags: []string{term}}
+		if route, is := strings.CutPrefix(term, routeTerm("")); is {
+			named = tags.Purge{Routes: []string{route}}
+		}
+		matched = m.lower.Preview(named)
+	}
+	here := m.carryingHere(term)
+	matched.Entries, matched.Bytes = matched.Entries+here.Entries, matched.Bytes+here.Bytes
+	return matched
+}
+
+// carryingHere counts those in memory.
+func (m *Memory) carryingHere(term string) Matched {
 	var matched Matched
 	seen := map[*record]bool{}
 	matched.Sample = make([]string, SampleSize) // nobody wants URLs here
@@ -89,11 +144,14 @@ func (m *Memory) Some(tag, route, path string, limit int) (some []*Entry) {
 // RouteCounts returns how many entries each route holds.
 func (m *Memory) RouteCounts() map[string]int {
 	counts := map[string]int{}
+	if m.lower != nil {
+		counts = m.lower.Routes()
+	}
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	for number := range m.index.routes {
 		one := m.words.at(number)
-		counts[one.text[1:]] = one.posted.len()
+		counts[one.text[1:]] += one.posted.len()
 	}
 	return counts
 }

@@ -75,7 +75,11 @@ func (m *Memory) Preview(p tags.Purge) Matched {
 // costs less.
 func (m *Memory) walk(p tags.Purge, take bool, visit func(*record)) {
 	covered := func(r *record) {
-		if s := m.subjectOf(r); p.Covers(&s) {
+		s := m.subjectOf(r)
+		if p.One != nil && p.One.Path == s.Path {
+			s.Name = m.nameOf(r)
+		}
+		if p.Covers(&s) {
 			visit(r)
 		}
 	}
@@ -111,6 +115,16 @@ func (m *Memory) walk(p tags.Purge, take bool, visit func(*record)) {
 	for _, u := range p.URLs {
 		m.at(u.Path, covered)
 	}
+	if p.One != nil {
+		m.at(p.One.Path, covered)
+	}
+}
+
+// nameOf is the name of a record's entry. Under mu.
+func (m *Memory) nameOf(r *record) string {
+	e := m.reader(r).read(m.epoch)
+	e.Failure = r.has(isFailure)
+	return e.Name()
 }
 
 // routes are the terms that together find every entry.
@@ -154,6 +168,9 @@ func (m *Memory) Compactable(marks *tags.Marks) tags.Stamp {
 	for _, route := range m.routes() {
 		m.posted(route, func(r *record) {
 			s := m.subjectOf(r)
+			if marks.Singly() {
+				s.Name = m.nameOf(r)
+			}
 			if r.judge(&s, marks) != tags.Dropped { // what is dropped needs no mark to be gone soon
 				upTo = min(upTo, r.knownTo(r.stamp))
 			}

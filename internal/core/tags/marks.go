@@ -74,6 +74,18 @@ func (x Below) Covers(host, path string) bool {
 	return (x.AnyHost || x.Host == host) && strings.HasPrefix(path, x.Path)
 }
 
+// One names a single entry: where it was asked for, and what tells it from all others there.
+type One struct {
+	Path string `json:"path"`
+	Name string `json:"name"`
+	URL  string `json:"url,omitempty"` // for people
+}
+
+// Covers reports whether an entry is the one, or may be, as far as is known of it.
+func (o One) Covers(s *Subject) bool {
+	return o.Path == s.Path && (s.Name == "" || s.Name == o.Name)
+}
+
 // Purge is an order at its place in the ledger. In JSON it is what it names, as the ledger keeps
 // it.
 type Purge struct {
@@ -86,6 +98,7 @@ type Purge struct {
 	URLs     []URL    `json:"urls,omitempty"`
 	Below    []Below  `json:"prefixes,omitempty"` // as ledgers of before have it
 	Hosts    []string `json:"hosts,omitempty"`
+	One      *One     `json:"one,omitempty"`
 	All      bool     `json:"all,omitempty"`
 	// Host, if set, keeps Tags to the entries of one host: what an origin's answer says
 	// counts within that origin only (RFC 9875 §3). The fragments of applications belong to
@@ -99,7 +112,7 @@ func (p *Purge) Check() error {
 	switch {
 	case p.Together && len(p.Tags) == 0:
 		return errors.New("together is about tags, and there are none; name the tags that an entry must all carry")
-	case !p.All && len(p.Tags)+len(p.URLs)+len(p.Routes)+len(p.Below)+len(p.Hosts) == 0:
+	case !p.All && p.One == nil && len(p.Tags)+len(p.URLs)+len(p.Routes)+len(p.Below)+len(p.Hosts) == 0:
 		return errors.New("the purge names nothing; give tags, urls, routes, below or hosts, or all: true")
 	}
 	for _, tag := range p.Tags {
@@ -116,7 +129,7 @@ func (p *Purge) Check() error {
 // Covers reports whether the purge names an entry, whenever it was filled. The marks say
 // the same in constant time; this is for counting, and for what they are tested against.
 func (p *Purge) Covers(s *Subject) bool {
-	if p.All || slices.Contains(p.Routes, s.Route) || slices.Contains(p.Hosts, s.Host) || p.coversTags(s) {
+	if p.All || p.One != nil && p.One.Covers(s) || slices.Contains(p.Routes, s.Route) || slices.Contains(p.Hosts, s.Host) || p.coversTags(s) {
 		return true
 	}
 	return slices.ContainsFunc(p.URLs, func(u URL) bool { return u.Covers(s) }) ||
@@ -125,6 +138,9 @@ func (p *Purge) Covers(s *Subject) bool {
 
 // IsText reports whether all that a purge names is.
 func (p *Purge) IsText() bool {
+	if o := p.One; o != nil && !(protocol.IsText(o.Path) && protocol.IsText(o.URL)) {
+		return false
+	}
 	for _, names := range [][]string{p.Tags, p.Routes, p.Hosts, {p.Host}} {
 		for _, name := range names {
 			if !protocol.IsText(name) {
@@ -163,6 +179,7 @@ type Subject struct {
 	Route             string
 	Host, Path, Query string // Host is "" for fragments, Path their namespace/key
 	Reaching          bool   // it answers other queries than its own (No-Vary-Search)
+	Name              string // see One; "": it is not known, or nobody asks for it
 	Stamp             Stamp
 }
 
@@ -211,6 +228,7 @@ type Marks struct {
 	latest      atomic.Uint64 // read on every request, written under mu
 	floorRaised atomic.Uint64 // how often the limit was hit
 	hosted      atomic.Bool   // some tags are marked for one host only
+	single      atomic.Bool   // some entries are marked singly
 
 	mu       sync.RWMutex
 	limit    int
@@ -219,6 +237,7 @@ type Marks struct {
 	routes   map[string]mark
 	hosts    map[string]mark
 	urls     map[URL]mark
+	ones     map[One]mark
 	below    map[Below]mark
 	lengths  []int             // of the prefixes' paths, each once
 	sets     map[string]*set   // by their tags, joined
@@ -271,13 +290,13 @@ func (m *Marks) Len() int {
 }
 
 func (m *Marks) len() int {
-	return len(m.tags) + len(m.routes) + len(m.hosts) + len(m.urls) + len(m.below) + len(m.sets)
+	return len(m.tags) + len(m.routes) + len(m.hosts) + len(m.ones) + len(m.urls) + len(m.below) + len(m.sets)
 }
 
 // forget drops every mark but the one for all.
 func (m *Marks) forget() {
 	m.tags, m.routes, m.hosts = map[string]mark{}, map[string]mark{}, map[string]mark{}
-	m.urls, m.below, m.lengths = map[URL]mark{}, map[Below]mark{}, nil
+	m.urls, m.ones, m.below, m.lengths = map[URL]mark{}, map[One]mark{}, map[Below]mark{}, nil
 	m.sets, m.together, m.bytes = map[string]*set{}, map[string][]*set{}, 0
 }
 
@@ -316,6 +335,10 @@ func (m *Marks) Apply(p Purge) {
 		}
 		put(m, m.urls, names, p.Sequence, p.Mode, URL.length)
 	}
+	if o := p.One; o != nil { // and whatever may be the one for all that is known of it
+		m.single.Store(true)
+		put(m, m.ones, []One{{Path: o.Path, Name: o.Name}, {Path: o.Path}}, p.Sequence, p.Mode, One.length)
+	}
 	for _, x := range p.Below {
 		if x.AnyHost {
 			x.Host = ""
@@ -341,6 +364,11 @@ const markOverhead = 100
 func lengthOf(name string) int { return len(name) }
 
 func (u URL) length() int { return len(u.Host) + len(u.Path) + len(u.Query) + 48 }
+
+func (o One) length() int { return len(o.Path) + len(o.Name) + 48 }
+
+// Singly reports whether some entries are marked singly, so that names count.
+func (m *Marks) Singly() bool { return m.single.Load() }
 
 func (x Below) length() int { return len(x.Host) + len(x.Path) + 32 }
 
@@ -404,6 +432,7 @@ func (m *Marks) raiseFloor(upTo Stamp) {
 	prune(m.routes, upTo)
 	prune(m.hosts, upTo)
 	prune(m.urls, upTo)
+	prune(m.ones, upTo)
 	prune(m.below, upTo)
 	m.lengths = nil
 	for x := range m.below {
@@ -431,6 +460,9 @@ func (m *Marks) weigh() {
 	}
 	for u := range m.urls {
 		m.bytes += int64(markOverhead + u.length())
+	}
+	for o := range m.ones {
+		m.bytes += int64(markOverhead + o.length())
 	}
 	for x := range m.below {
 		m.bytes += int64(markOverhead + x.length())
@@ -508,6 +540,9 @@ func (m *Marks) JudgeSince(s *Subject, since Stamp) Verdict {
 				v = max(v, m.urls[u].judge(since, v))
 			}
 		}
+	}
+	if len(m.ones) > 0 && v != Dropped {
+		v = m.ones[One{Path: s.Path, Name: s.Name}].judge(since, v)
 	}
 	for _, n := range m.lengths {
 		if n <= len(s.Path) {

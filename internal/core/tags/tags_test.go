@@ -170,3 +170,18 @@ func TestPromise6SetsOfTagsAreCounted(t *testing.T) {
 	small.Apply(Purge{Sequence: 200, All: true})
 	assert.Zero(t, small.Bytes())
 }
+
+// TestAPurgeOfOneEntry takes it, and what may be it, and nothing else.
+func TestAPurgeOfOneEntry(t *testing.T) {
+	m := NewMarks(0, 100)
+	p := Purge{Sequence: 1, One: &One{Path: "/a", Name: "n1", URL: "http://x/a"}}
+	m.Apply(p)
+	for name, s := range map[string]Subject{"dropped": {Path: "/a", Name: "n1"}, "dropped, since it may be": {Path: "/a"}, "other": {Path: "/a", Name: "n2"}, "elsewhere": {Path: "/b", Name: "n1"}} {
+		want := map[bool]Verdict{true: Dropped, false: Alive}[strings.HasPrefix(name, "dropped")]
+		assert.Equal(t, want, m.Judge(&s), name)
+		assert.Equal(t, want == Dropped, p.Covers(&s), name)
+	}
+	assert.NoError(t, p.Check())
+	m.Compact(1)
+	assert.Zero(t, m.Len())
+}

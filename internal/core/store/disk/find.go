@@ -4,6 +4,7 @@ import (
 	"errors"
 
 	"gerastic/internal/core/store"
+	"gerastic/internal/core/tags"
 )
 
 // Has implements store.Lower.
@@ -85,7 +86,7 @@ func (t *Tier) read(c *cell) (i stored, ok bool) {
 	took := t.readTook.Load() // a read that had to wait for something else says little
 	t.readTook.Store(max(1000, took+(min(int64(t.Now().Sub(began)), 2*took)-took)/16))
 	front := h.front()
-	i = stored{h.image(record[:front:front], record[front:front+int(h.body)], s.epoch), h.hash, store.Spot{Segment: c.segment, At: c.at, Bytes: c.bytesOf(), Uses: float64(h.uses) / 16}}
+	i = stored{h.image(record[:front:front], record[front:front+int(h.body)], s.epoch), h.hash, store.Spot{Segment: c.segment, At: c.at, Bytes: c.bytesOf()}}
 	i.Known, i.Softened = max(i.Known, t.Swept()), c.notes&softened != 0
 	return i, true
 }
@@ -171,21 +172,38 @@ func (t *Tier) takeOutAll(sh *shard, tag uint32, why store.Removal, named func(*
 }
 
 // Each implements store.Lower.
-func (t *Tier) Each(visit func(*store.Image, store.Spot) bool) {
+func (t *Tier) Each(named tags.Purge, visit func(*store.Image, store.Spot)) {
+	t.sweep(&sweeping{Purge: named, preview: true, visit: visit})
+}
+
+// Routes implements store.Lower.
+func (t *Tier) Routes() map[string]int {
+	counts := map[string]int{}
+	for route, n := range t.sweep(&sweeping{Purge: tags.Purge{All: true}, preview: true, counts: true}).Routes {
+		counts[route] = int(n)
+	}
+	return counts
+}
+
+// At implements store.Lower.
+func (t *Tier) At(segment, at uint32) (found *store.Image, spot store.Spot) {
 	for n := range t.index.shards {
-		var some []cell
 		sh := &t.index.shards[n]
+		var c cell
 		sh.mu.RLock()
 		for i := range sh.cells {
-			if c := sh.cells[i]; c.segment > 0 && c.notes&above == 0 {
-				some = append(some, c)
+			if sh.cells[i].segment == segment && sh.cells[i].at == at {
+				c = sh.cells[i]
 			}
 		}
 		sh.mu.RUnlock()
-		for i := range some {
-			if image, ok := t.read(&some[i]); ok && !t.isOff() && !visit(&image.Image, image.spot) {
-				return
-			}
+		if c.segment == 0 || t.isOff() {
+			continue
+		}
+		if i, ok := t.read(&c); ok {
+			i.Length = int64(len(i.Body))
+			return &i.Image, i.spot
 		}
 	}
+	return nil, spot
 }

@@ -113,7 +113,7 @@ func (h *head) check(front []byte) error {
 func (h *head) image(front, body []byte, epoch time.Time) store.Image {
 	return store.Image{
 		Variant: store.Variant{Family: h.family, Own: h.own}, Known: h.known, Softened: h.flags&flagSoftened != 0, Cost: time.Duration(h.cost) * time.Microsecond,
-		Used: h.used, Idle: h.idle, Uses: float64(h.uses) / 16, Epoch: epoch, Meta: front[headBytes+int(h.terms)*8:], Body: body,
+		Used: h.used, Idle: h.idle, Uses: float64(h.uses) / 16, Length: int64(h.body), Epoch: epoch, Meta: front[headBytes+int(h.terms)*8:], Body: body,
 	}
 }
 

@@ -275,5 +275,30 @@ func (s *segment) read(at, units uint32) (h head, record []byte, err error) {
 	return h, record, nil
 }
 
+// readFront reads a record's head and what stands before its body, and checks it.
+func (s *segment) readFront(at, units uint32) (h head, front []byte, err error) {
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	if s.file == nil {
+		return h, nil, errGone
+	}
+	const usual = 1 << 10
+	front = make([]byte, min(int64(units)*unit, usual))
+	if _, err = s.file.ReadAt(front, int64(at)*unit); err != nil {
+		return h, nil, err
+	}
+	if h, err = readHead(front); err != nil || h.size() != int64(units)*unit {
+		return h, nil, errRecord
+	}
+	if h.front() > len(front) {
+		front = make([]byte, h.front())
+		if _, err = s.file.ReadAt(front, int64(at)*unit); err != nil {
+			return h, nil, err
+		}
+	}
+	front = front[:h.front()]
+	return h, front, h.check(front)
+}
+
 // errGone says that a segment has given way.
 var errGone = errors.New("the segment has given way")

@@ -19,7 +19,9 @@ type sweeps struct {
 // sweeping is a purge that somebody waits for.
 type sweeping struct {
 	tags.Purge
-	preview bool
+	preview bool // nothing is taken out
+	counts  bool // nobody wants a sample
+	visit   func(*store.Image, store.Spot)
 	terms   []uint64 // that find what it names; nil: all must be looked at
 	exact   bool     // what has one of the terms is named
 	matched store.Matched
@@ -95,12 +97,15 @@ func (t *Tier) prepare(s *sweeping) {
 	} else {
 		add('t', p.Tags)
 	}
+	if p.One != nil {
+		add('p', []string{p.One.Path})
+	}
 	add('r', p.Routes)
 	add('h', p.Hosts)
 	for _, u := range p.URLs {
 		add('p', []string{u.Path})
 	}
-	s.exact = len(p.URLs) == 0 && !p.Together && p.Host == "" && !slices.ContainsFunc(p.Tags, func(tag string) bool { return tag == "" })
+	s.exact = len(p.URLs) == 0 && p.One == nil && !p.Together && p.Host == "" && !slices.ContainsFunc(p.Tags, func(tag string) bool { return tag == "" })
 }
 
 // pass looks through all segments once.
@@ -166,10 +171,10 @@ func (t *Tier) passRow(s *segment, c *contents, r *row, one *sweeping) {
 		return
 	}
 	if !one.exact {
-		h, record, err := s.read(r.at, r.units)
+		h, front, err := s.readFront(r.at, r.units)
 		var subject tags.Subject
 		if err == nil {
-			i := h.image(record[:h.front()], nil, s.epoch)
+			i := h.image(front, nil, s.epoch)
 			subject, err = i.Subject()
 		}
 		if err != nil { // whether the purge names it cannot be told
@@ -181,6 +186,10 @@ func (t *Tier) passRow(s *segment, c *contents, r *row, one *sweeping) {
 			return
 		}
 	}
+	if one.visit != nil {
+		t.show(s, r, one)
+		return
+	}
 	if one.preview {
 		if t.isWanted(s, r, one.Mode) {
 			t.counted(s, c, r, one)
@@ -189,6 +198,24 @@ func (t *Tier) passRow(s *segment, c *contents, r *row, one *sweeping) {
 	}
 	if t.purge(r.hash, s.number, r.at, one.Mode == tags.Drop) {
 		t.counted(s, c, r, one)
+	}
+}
+
+// show has somebody see a record that memory does not have.
+func (t *Tier) show(s *segment, r *row, one *sweeping) {
+	sh, tag := t.index.of(r.hash)
+	sh.mu.RLock()
+	c := sh.at(tag, s.number, r.at)
+	wanted := c != nil && c.notes&above == 0
+	soft := wanted && c.notes&softened != 0
+	sh.mu.RUnlock()
+	if !wanted {
+		return
+	}
+	if h, front, err := s.readFront(r.at, r.units); err == nil {
+		i := h.image(front, nil, s.epoch)
+		i.Softened, i.Length = soft, int64(h.body)
+		one.visit(&i, store.Spot{Segment: s.number, At: r.at, Bytes: int64(r.units) * unit})
 	}
 }
 
@@ -220,9 +247,9 @@ func (t *Tier) counted(s *segment, c *contents, r *row, one *sweeping) {
 	if int(r.route) < len(c.routes) {
 		m.Routes[c.routes[r.route]]++
 	}
-	if len(m.Sample) < store.SampleSize {
-		if h, record, err := s.read(r.at, r.units); err == nil {
-			i := h.image(record[:h.front()], nil, s.epoch)
+	if len(m.Sample) < store.SampleSize && !one.counts {
+		if h, front, err := s.readFront(r.at, r.units); err == nil {
+			i := h.image(front, nil, s.epoch)
 			if url, err := i.URL(); err == nil {
 				m.Sample = append(m.Sample, url)
 			}
