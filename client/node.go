@@ -176,6 +176,7 @@ type Token struct {
 	Name      string     `json:"name"`
 	Rights    []string   `json:"rights"`
 	Namespace string     `json:"namespace,omitempty" doc:"The application whose fragments it may load and store"`
+	AtMost    int64      `json:"at_most_bytes,omitempty" doc:"How much memory these may take on a node; left out: as much as there is"`
 	Created   time.Time  `json:"created"`
 	Revoked   *time.Time `json:"revoked,omitempty"`
 	Secret    string     `json:"secret,omitempty" doc:"Shown once, when the token is made"`
@@ -185,8 +186,14 @@ type Token struct {
 // kept to the fragments of one application, its namespace; else that is "". StatusOf the error
 // is 422 for rights or a name that are not valid.
 func (c *Client) CreateToken(ctx context.Context, name string, rights []string, namespace string) (Token, error) {
+	return c.CreateBoundedToken(ctx, name, rights, namespace, "")
+}
+
+// CreateBoundedToken is CreateToken for an application whose fragments may take so much memory on a
+// node, such as "64MiB"; "": as much as there is.
+func (c *Client) CreateBoundedToken(ctx context.Context, name string, rights []string, namespace, atMost string) (Token, error) {
 	var out Token
-	return out, c.call(ctx, "POST", "/v1/tokens", nil, map[string]any{"name": name, "rights": rights, "namespace": namespace}, &out)
+	return out, c.call(ctx, "POST", "/v1/tokens", nil, map[string]any{"name": name, "rights": rights, "namespace": namespace, "at_most": atMost}, &out)
 }
 
 // Tokens lists all tokens. StatusOf the error is 503 while the database cannot be reached.

@@ -153,7 +153,7 @@ func TestEntriesOfBothTiers(t *testing.T) {
 	require.Positive(t, tiers["disk"])
 	metrics := fetch(t, "GET", n.ControlURL()+"/metrics", "", "Authorization: Bearer "+token).body
 	for _, tier := range []string{"memory", "disk"} {
-		assert.Contains(t, metrics, fmt.Sprintf("gerastic_store_entries{tier=%q} %d.0\n", tier, tiers[tier]))
+		assert.Contains(t, metrics, fmt.Sprintf("gerastic_store_entries{tier=%q} %d\n", tier, tiers[tier]))
 	}
 	var of client.Entry
 	for _, e := range listed {

@@ -706,9 +706,9 @@ export interface components {
             worth: number;
         };
         EntryList: {
-            /** @description Pass it as after for the next part; empty: this is the last */
-            after: string;
             entries: components["schemas"]["Entry"][];
+            /** @description Pass it as after for the next part; left out: this is the last */
+            next?: string;
             /**
              * Format: int64
              * @description How many there are in all
@@ -939,6 +939,8 @@ export interface components {
             sample?: string[];
         };
         NewTokenBody: {
+            /** @description How much memory these may take on a node, such as 64MiB, so that one application does not push out others; left out: as much as there is */
+            at_most?: string;
             name: string;
             /** @description The application whose fragments it may load and store; needed with the right fragments */
             namespace?: string;
@@ -1344,6 +1346,11 @@ export interface components {
             entries: number;
         };
         Token: {
+            /**
+             * Format: int64
+             * @description How much memory these may take on a node; left out: as much as there is
+             */
+            at_most_bytes?: number;
             /** Format: date-time */
             created: string;
             id: string;

@@ -5,6 +5,8 @@ import (
 	"strings"
 
 	"github.com/spf13/cobra"
+
+	"gerastic.example/client"
 )
 
 func (a *app) tokens() *cobra.Command {
@@ -14,7 +16,7 @@ func (a *app) tokens() *cobra.Command {
 }
 
 func (a *app) tokenCreate() *cobra.Command {
-	var name, namespace string
+	var name, namespace, atMost string
 	var rights []string
 	c := &cobra.Command{
 		Use:     "create",
@@ -25,7 +27,7 @@ func (a *app) tokenCreate() *cobra.Command {
 			if name == "" || len(rights) == 0 {
 				return usage("pass --name and --rights; see: gerastic token create --help")
 			}
-			t, err := a.client().CreateToken(cmd.Context(), name, rights, namespace)
+			t, err := a.client().CreateBoundedToken(cmd.Context(), name, rights, namespace, atMost)
 			if err != nil {
 				return err
 			}
@@ -42,6 +44,7 @@ func (a *app) tokenCreate() *cobra.Command {
 	c.Flags().StringVar(&name, "name", "", "who or what uses it; it stands in the ledger")
 	c.Flags().StringSliceVar(&rights, "rights", nil, "read, purge, fragments, admin")
 	c.Flags().StringVar(&namespace, "namespace", "", "with the right fragments: the application whose fragments it may load and store")
+	c.Flags().StringVar(&atMost, "at-most", "", "how much memory these may take on a node, such as 64MiB; as much as there is if left out")
 	return c
 }
 
@@ -55,17 +58,24 @@ func (a *app) tokenList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			r := &rows{columns: []column{left("id"), left("name"), left("rights"), left("namespace"), left("made"), left("revoked")}}
+			r := &rows{columns: []column{left("id"), left("name"), left("rights"), left("namespace"), right("at most"), left("made"), left("revoked")}}
 			for _, t := range tokens {
 				revoked := cell{"–", ""}
 				if t.Revoked != nil {
 					revoked = clock(*t.Revoked)
 				}
-				r.add(str(t.ID), str(t.Name), str(strings.Join(t.Rights, ", ")), str(cmp.Or(t.Namespace, "–")), clock(t.Created), revoked)
+				r.add(str(t.ID), str(t.Name), str(strings.Join(t.Rights, ", ")), str(cmp.Or(t.Namespace, "–")), atMostOf(t), clock(t.Created), revoked)
 			}
 			return a.print(tokens, r)
 		},
 	}
+}
+
+func atMostOf(t client.Token) cell {
+	if t.AtMost == 0 {
+		return cell{"–", ""}
+	}
+	return bytes(t.AtMost)
 }
 
 func (a *app) tokenRevoke() *cobra.Command {

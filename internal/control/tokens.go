@@ -11,6 +11,7 @@ import (
 	"gerastic.example/client"
 
 	"gerastic/internal/core/fragment"
+	"gerastic/internal/core/policy"
 	"gerastic/internal/records"
 )
 
@@ -25,6 +26,7 @@ type newToken struct {
 		Name      string   `json:"name" minLength:"1" maxLength:"64"`
 		Rights    []string `json:"rights" minItems:"1" enum:"read,purge,fragments,admin"`
 		Namespace string   `json:"namespace,omitempty" maxLength:"64" doc:"The application whose fragments it may load and store; needed with the right fragments"`
+		AtMost    string   `json:"at_most,omitempty" maxLength:"32" doc:"How much memory these may take on a node, such as 64MiB, so that one application does not push out others; left out: as much as there is"`
 	}
 }
 
@@ -75,17 +77,23 @@ func (c *Control) createToken(ctx context.Context, in *newToken) (*madeToken, er
 	case !wants && in.Body.Namespace != "":
 		return nil, huma.Error422UnprocessableEntity("a namespace is for the right fragments only; add that right, or leave the namespace out")
 	}
+	made := records.Token{Name: in.Body.Name, Rights: rights, Namespace: in.Body.Namespace}
+	if in.Body.AtMost != "" {
+		if made.AtMost, err = policy.ParseSize(in.Body.AtMost); err != nil || in.Body.Namespace == "" {
+			return nil, huma.Error422UnprocessableEntity("at_most is a size such as 64MiB, for the fragments of a namespace")
+		}
+	}
 	secret := records.NewSecret()
-	t, err := rec.AddToken(ctx, in.Body.Name, rights, in.Body.Namespace, secret)
+	t, err := rec.AddToken(ctx, made, secret)
 	if err != nil {
 		return nil, c.failed(err)
 	}
 	if err := c.node.ReloadTokens(ctx); err != nil {
 		return nil, c.failed(err)
 	}
-	made := &madeToken{tokenOut(t)}
-	made.Body.Secret = secret
-	return made, nil
+	out := &madeToken{tokenOut(t)}
+	out.Body.Secret = secret
+	return out, nil
 }
 
 func (c *Control) revokeToken(ctx context.Context, in *tokenID) (*struct{}, error) {
@@ -102,7 +110,7 @@ func (c *Control) revokeToken(ctx context.Context, in *tokenID) (*struct{}, erro
 }
 
 func tokenOut(t records.Token) client.Token {
-	out := client.Token{ID: t.ID, Name: t.Name, Namespace: t.Namespace, Created: t.Created, Revoked: t.Revoked}
+	out := client.Token{ID: t.ID, Name: t.Name, Namespace: t.Namespace, AtMost: t.AtMost, Created: t.Created, Revoked: t.Revoked}
 	for _, r := range t.Rights {
 		out.Rights = append(out.Rights, string(r))
 	}

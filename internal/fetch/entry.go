@@ -73,6 +73,7 @@ func Restated(old *store.Entry, route *policy.Route, from *policy.Origin) *store
 	entry := old.Restated()
 	entry.Subject.Tags, entry.RouteTags = carried.tags, carried.byRoute
 	entry.Freshness, entry.Browser, entry.Idle, entry.Terms, entry.Failure = fresh, route.Browser, route.Idle, route.TermsDigest, route.Terms.Failed(old.Status)
+	entry.Bound = boundOf(route)
 	entry.KeepCost(old)
 	entry.Prepare()
 	return entry
@@ -99,8 +100,16 @@ func (f *Fetcher) entry(o *Request, a answer) *store.Entry {
 		Personal: o.personal(), ForAuthorized: directives.Public || directives.MustRevalidate || directives.SMaxAge != httprules.Unset,
 		Status: a.status, Header: a.header, Body: a.body, Received: a.received,
 		Freshness: httprules.FreshnessOf(a.status, a.header, directives, a.began, a.received, terms),
-		Browser:   o.Route.Browser, Idle: o.Route.Idle,
+		Browser:   o.Route.Browser, Idle: o.Route.Idle, Bound: boundOf(o.Route),
 	}
+}
+
+// boundOf is what a route's entries may take together.
+func boundOf(route *policy.Route) store.Bound {
+	if route.Admit.AtMost == 0 {
+		return store.Bound{}
+	}
+	return store.Bound{Name: "route " + route.Name, AtMost: route.Admit.AtMost}
 }
 
 // vary is what an answer says that it depends on. A skeleton is asked for without codings,

@@ -106,7 +106,7 @@ func Start(ctx context.Context, s Settings) (*Node, error) {
 		},
 		Found: n.found,
 		Purge: n.Invalidate})
-	n.fragments = &fragment.Fragments{Store: n.store, Barrier: n.barrier, Meter: n.meter, Leases: leases, Now: time.Now, On: n.nameOn}
+	n.fragments = &fragment.Fragments{Store: n.store, Barrier: n.barrier, Meter: n.meter, Leases: leases, Now: time.Now, On: n.nameOn, AtMost: n.atMost}
 	n.detect = detect.New(detect.Parts{Node: s.Name, Log: s.Log, Records: n.Records, Purge: n.Purge})
 	n.tokens.Store(&tokenTable{})
 	n.rules.Store(&policyState{})

@@ -37,7 +37,7 @@ func (n *Node) adminToken(ctx context.Context, rec *records.Records) error {
 	if len(secret) < 16 {
 		return errors.New("the admin token must have at least 16 characters")
 	}
-	_, err := rec.AddToken(ctx, "admin", []records.Right{records.Admin}, "", secret)
+	_, err := rec.AddToken(ctx, records.Token{Name: "admin", Rights: []records.Right{records.Admin}}, secret)
 	return err
 }
 
@@ -69,4 +69,15 @@ func (n *Node) ReloadTokens(ctx context.Context) error {
 		return err
 	}
 	return n.loadTokens(ctx, rec)
+}
+
+// atMost is how much memory the fragments of a namespace may take: the least that one of its tokens
+// says, or 0, as much as there is.
+func (n *Node) atMost(namespace string) (most int64) {
+	for _, t := range *n.tokens.Load() {
+		if t.Namespace == namespace && t.AtMost > 0 && (most == 0 || t.AtMost < most) {
+			most = t.AtMost
+		}
+	}
+	return most
 }

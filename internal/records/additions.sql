@@ -19,3 +19,6 @@ comment on column change_source.ahead is 'How far each query of a table was read
 
 alter table node add column if not exists trouble text not null default '';
 comment on column node.trouble is 'What the node has to do without, in words; empty if nothing.';
+
+alter table token add column if not exists at_most bigint not null default 0;
+comment on column token.at_most is 'Bytes of memory that the fragments of its namespace may take on a node; 0: as much as there is.';

@@ -207,7 +207,7 @@ func TestFiguresSumToWhatWasCountedAlsoWhenMerged(t *testing.T) {
 func TestTokensAreKeptHashedAndCanBeRevoked(t *testing.T) {
 	r, url := open(t)
 	secret := NewSecret()
-	made, err := r.AddToken(ctx, "deploy", []Right{Read, Purging}, "", secret)
+	made, err := r.AddToken(ctx, Token{Name: "deploy", Rights: []Right{Read, Purging}}, secret)
 	require.NoError(t, err)
 	listed, err := r.Tokens(ctx)
 	require.NoError(t, err)
@@ -223,7 +223,7 @@ func TestTokensAreKeptHashedAndCanBeRevoked(t *testing.T) {
 	assert.Zero(t, leaks)
 	require.NoError(t, r.RevokeToken(ctx, made.ID))
 	assert.ErrorIs(t, r.RevokeToken(ctx, made.ID), ErrNotFound)
-	again, err := r.AddToken(ctx, "deploy", []Right{Admin}, "site", secret)
+	again, err := r.AddToken(ctx, Token{Name: "deploy", Rights: []Right{Admin}, Namespace: "site", AtMost: 1 << 20}, secret)
 	require.NoError(t, err)
 	assert.Equal(t, made.ID, again.ID, "the same secret is the same token")
 }

@@ -30,6 +30,7 @@ type Token struct {
 	Rights []Right
 	// Namespace is the application whose fragments it may load and store.
 	Namespace string
+	AtMost    int64 // bytes of memory that these may take; 0: as much as there is
 	Created   time.Time
 	Revoked   *time.Time
 	Hash      [sha256.Size]byte
@@ -49,11 +50,11 @@ func NewSecret() string { return "ger_" + strings.ToLower(rand.Text()) }
 
 // AddToken keeps a token for a secret. If the same secret is there already, it is
 // given these rights and is valid again.
-func (r *Records) AddToken(ctx context.Context, name string, rights []Right, namespace, secret string) (Token, error) {
-	t := Token{ID: strings.ToLower(rand.Text()[:10]), Name: name, Rights: rights, Namespace: namespace, Hash: HashToken(secret)}
-	err := r.pool.QueryRow(ctx, `insert into token (id, name, rights, hash, namespace) values ($1, $2, $3, $4, $5)
-		on conflict (hash) do update set rights = excluded.rights, namespace = excluded.namespace, revoked = null returning id, created`,
-		t.ID, name, rights, t.Hash[:], namespace).Scan(&t.ID, &t.Created)
+func (r *Records) AddToken(ctx context.Context, t Token, secret string) (Token, error) {
+	t.ID, t.Hash = strings.ToLower(rand.Text()[:10]), HashToken(secret)
+	err := r.pool.QueryRow(ctx, `insert into token (id, name, rights, hash, namespace, at_most) values ($1, $2, $3, $4, $5, $6)
+		on conflict (hash) do update set rights = excluded.rights, namespace = excluded.namespace, at_most = excluded.at_most, revoked = null returning id, created`,
+		t.ID, t.Name, t.Rights, t.Hash[:], t.Namespace, t.AtMost).Scan(&t.ID, &t.Created)
 	if err != nil {
 		return t, fmt.Errorf("keeping the token: %w", err)
 	}
@@ -62,14 +63,14 @@ func (r *Records) AddToken(ctx context.Context, name string, rights []Right, nam
 
 // Tokens lists all, newest first.
 func (r *Records) Tokens(ctx context.Context) ([]Token, error) {
-	rows, err := r.pool.Query(ctx, `select id, name, rights, namespace, created, revoked, hash from token order by created desc, id`)
+	rows, err := r.pool.Query(ctx, `select id, name, rights, namespace, at_most, created, revoked, hash from token order by created desc, id`)
 	if err != nil {
 		return nil, fmt.Errorf("reading the tokens: %w", err)
 	}
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (Token, error) {
 		var t Token
 		var hash []byte
-		err := row.Scan(&t.ID, &t.Name, &t.Rights, &t.Namespace, &t.Created, &t.Revoked, &hash)
+		err := row.Scan(&t.ID, &t.Name, &t.Rights, &t.Namespace, &t.AtMost, &t.Created, &t.Revoked, &hash)
 		copy(t.Hash[:], hash)
 		return t, err
 	})

@@ -86,6 +86,8 @@ type Fragments struct {
 
 	names    sync.Map // those that are counted by themselves
 	nameMany atomic.Int64
+	// AtMost is how many bytes of memory a namespace may take, 0 as much as there is; nil: all may.
+	AtMost func(namespace string) int64
 }
 
 // MaxNames is how many names have figures of their own; what is called otherwise counts under
@@ -311,6 +313,11 @@ func (f *Fragments) Put(id ID, in Fill) error {
 		Subject:   tags.Subject{Tags: unique(in.Tags), Route: id.Route(), Path: id.String(), Stamp: lease.Stamp},
 		Freshness: httprules.Freshness{Born: now, Lifetime: max(0, in.Lifetime), Source: httprules.FromMaxAge, StaleWhileRevalidate: max(0, in.Stale)},
 		Browser:   httprules.Unset, Idle: httprules.Unset, Parts: in.Parts[:min(len(in.Parts), protocol.MaxParts)],
+	}
+	if f.AtMost != nil {
+		if most := f.AtMost(id.Namespace); most > 0 {
+			e.Bound = store.Bound{Name: "namespace " + id.Namespace, AtMost: most}
+		}
 	}
 	if in.Type != "" {
 		e.Header["Content-Type"] = []string{in.Type}

@@ -113,6 +113,7 @@ func (d *document) admit(n ast.Node, route *Route) {
 	d.mapping(n, "admit",
 		field{name: "after", read: func(n ast.Node) { d.integer(n, "admit.after", 100, &route.Admit.After) }},
 		field{name: "within", read: func(n ast.Node) { d.positive(n, "admit.within", &route.Admit.Within) }},
+		field{name: "at_most", read: func(n ast.Node) { d.size(n, "admit.at_most", &route.Admit.AtMost) }},
 		field{name: "max_body", read: func(n ast.Node) { d.size(n, "admit.max_body", &route.MaxBody) }},
 		field{name: "cookies", read: func(n ast.Node) {
 			route.Terms.RefuseCookies = d.choice(n, "admit.cookies", "refuse", "strip") != 1

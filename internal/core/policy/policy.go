@@ -108,6 +108,7 @@ type Route struct {
 type Admission struct {
 	After  int
 	Within time.Duration
+	AtMost int64 // bytes of memory that all together may take; 0: as much as there is
 }
 
 // Compression says when stored answers get their coded forms.

@@ -47,7 +47,7 @@ routes:
       idle: 2h
       browser: 60s
     tags: ["port:{port}", "lang:{header:Accept-Language}", all]
-    admit: { after: 1, max_body: 8MiB, cookies: strip }
+    admit: { after: 1, at_most: 64MiB, max_body: 8MiB, cookies: strip }
     obey_visitor: all
     compose: true
     timeout: { answer: 5m }

@@ -50,6 +50,8 @@ func (w *writer) kind(e *Entry, common [][2]string) {
 	w.duration(e.Browser)
 	w.duration(e.Idle)
 	w.duration(e.LifeLimit)
+	w.plain(e.Bound.Name)
+	w.number(uint64(e.Bound.AtMost))
 	w.number(uint64(len(e.OriginVary)))
 	for _, s := range e.OriginVary {
 		w.plain(s)
@@ -157,6 +159,7 @@ func (r *reader) kind(e *Entry) {
 	e.Freshness.Lifetime, e.Freshness.Source = r.duration(), httprules.Source(r.number())
 	e.Freshness.StaleWhileRevalidate, e.Freshness.StaleIfError = r.duration(), r.duration()
 	e.Browser, e.Idle, e.LifeLimit = r.duration(), r.duration(), r.duration()
+	e.Bound = Bound{r.text(), int64(r.number())}
 	e.OriginVary = r.texts()
 	values := make([]string, r.number())
 	for i := range values {

@@ -41,6 +41,9 @@ func (m *Memory) record(e *Entry) *record {
 	if e.Failure {
 		r.traits |= isFailure
 	}
+	if e.Bound.Name != "" {
+		r.traits |= isBounded
+	}
 	return r
 }
 
@@ -54,6 +57,9 @@ func (m *Memory) write(w *writer, e *Entry) (terms []uint32) {
 	terms[0] = m.words.make(routeTerm(e.Subject.Route))
 	for _, tag := range e.Subject.Tags {
 		terms = append(terms, m.words.make(tag))
+	}
+	if e.Bound.Name != "" {
+		terms = append(terms, m.words.make(boundTerm(e.Bound.Name)))
 	}
 	return terms
 }
@@ -140,6 +146,9 @@ func (m *Memory) pathOf(r *record) string {
 // terms reads a record's route and tags.
 func (m *Memory) terms(r *record, s *tags.Subject) {
 	slots := r.slots()
+	if r.has(isBounded) {
+		slots = slots[:len(slots)-1]
+	}
 	s.Stamp, s.Route = r.stamp, m.words.at(slots[0].word).text[1:]
 	if len(slots) > 1 {
 		s.Tags = make([]string, len(slots)-1)

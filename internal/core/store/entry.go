@@ -42,7 +42,9 @@ type Entry struct {
 	Browser time.Duration
 	// Idle is how long it stays without being asked for; httprules.Unset for ever.
 	Idle time.Duration
-	// Most is the longest life that the fragments in it allow; httprules.Unset if it tells of none.
+	// Bound is how much it and others together may take; no name: as much as there is.
+	Bound Bound
+	// LifeLimit is the longest life that the fragments in it allow; httprules.Unset if it tells of none.
 	LifeLimit time.Duration
 	// OriginOnly: its origin saw a cookie that its key leaves out, so that only the origin's
 	// word gives it a life.
@@ -103,6 +105,12 @@ func (e *Entry) Restates(other *Entry) bool {
 	return e.Key == other.Key && same && e.Failure == other.Failure && sameVariant(e, other)
 }
 
+// Bound is how many bytes of memory the entries under a name may take together.
+type Bound struct {
+	Name   string
+	AtMost int64
+}
+
 // Fill is when a fill began: what the ledger said, and the time.
 type Fill struct {
 	Stamp tags.Stamp
@@ -124,7 +132,7 @@ func (e *Entry) Restated() *Entry {
 		Key: e.Key, Method: e.Method, Scheme: e.Scheme, Subject: e.Subject, RouteTags: e.RouteTags, Vary: e.Vary, Fill: e.Fill, Failure: e.Failure, Terms: e.Terms,
 		Status: e.Status, Header: e.Header, Body: e.Body, Freshness: e.Freshness, Received: e.Received, Browser: e.Browser, Idle: e.Idle, LifeLimit: e.LifeLimit, OriginOnly: e.OriginOnly,
 		ForAuthorized: e.ForAuthorized, Personal: e.Personal, Encodings: e.Encodings, Implied: e.Implied, Parts: e.Parts, PageInfo: e.PageInfo, Skeleton: e.Skeleton,
-		Search: e.Search, Compress: e.Compress, OriginVary: e.OriginVary,
+		Search: e.Search, Compress: e.Compress, OriginVary: e.OriginVary, Bound: e.Bound,
 	}
 	copied.own.set(e.state())
 	return copied

@@ -90,7 +90,7 @@ func (m *Memory) AddEncoded(e *Entry, c httprules.Coding, body []byte, took time
 	form := m.form(base, c, body, took)
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	if !m.makeRoom(form.size()) {
+	if !m.makeRoomWithin(e.Bound, form.size()) || !m.makeRoom(form.size()) {
 		base.note(pause * resting)
 		return false
 	}
@@ -118,6 +118,7 @@ func (m *Memory) AddEncoded(e *Entry, c httprules.Coding, body []byte, took time
 	s.mu.Unlock()
 	m.policy.Add(form.place, base.tag^uint32(form.which+1)*0x9E3779B9, form.size()+structureOf, took)
 	m.used.Add(form.size())
+	m.bounded(base, form.size())
 	return true
 }
 
@@ -166,6 +167,7 @@ func (m *Memory) removeForm(form *record) {
 
 // freeForm ends the accounts of a form.
 func (m *Memory) freeForm(form *record) {
+	m.bounded(m.places.at(form.last).record, -form.size())
 	form.notes.And(^uint32(resident))
 	form.note(removed)
 	m.policy.Remove(form.place)

@@ -403,7 +403,7 @@ func (m *Memory) lift(e *Entry, hash uint64, at Spot) bool {
 }
 
 func (m *Memory) lifted(e *Entry, r *record, below uint64, at Spot) bool {
-	if !m.makeRoom(r.size()) {
+	if !m.makeRoomWithin(e.Bound, r.size()) || !m.makeRoom(r.size()) {
 		m.refused.Add(1)
 		return false
 	}

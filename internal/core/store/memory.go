@@ -76,6 +76,8 @@ type Memory struct {
 	changes   int        // since structure was counted
 	index     index
 	policy    *worth.Policy
+	bounds    map[uint32]int64 // bytes, by the word of their bound
+	turn      uint64           // of what is sampled among them
 
 	descending descending
 }
@@ -102,7 +104,7 @@ const structureOf = 128
 func NewMemory(limit int64, epoch time.Time) *Memory {
 	seed := maphash.MakeSeed()
 	m := &Memory{
-		seed: seed, epoch: epoch, limit: limit, ghosts: newGhosts(limit), words: words{seed: seed}, pinned: pins{held: map[any]*holding{}},
+		seed: seed, epoch: epoch, limit: limit, ghosts: newGhosts(limit), words: words{seed: seed}, pinned: pins{held: map[any]*holding{}}, bounds: map[uint32]int64{},
 		policy: worth.New(limit, maphash.String(seed, "")),
 	}
 	m.index = index{words: &m.words, places: &m.places, routes: map[uint32]struct{}{}}
@@ -137,7 +139,7 @@ func (m *Memory) Put(e *Entry, now time.Time) error {
 func (m *Memory) keep(e *Entry, r *record) error {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	if !m.makeRoom(r.size()) {
+	if !m.makeRoomWithin(e.Bound, r.size()) || !m.makeRoom(r.size()) {
 		m.refused.Add(1)
 		return ErrNoRoom
 	}
@@ -179,6 +181,7 @@ func (m *Memory) place(e *Entry, r *record, hash uint64) {
 	r.note(resident)
 	m.settle(e, r)
 	m.index.add(r, e.Subject.Path)
+	m.bounded(r, r.size())
 	m.policy.Add(r.place, r.tag, r.size()+structureOf, e.Cost())
 	m.used.Add(r.size())
 	m.entries.Add(1)
@@ -245,6 +248,7 @@ func (m *Memory) forget(r *record, why Removal) {
 	r.note(removed)
 	m.ready.drop(r)
 	m.index.remove(r, m.pathOf(r))
+	m.bounded(r, -r.size())
 	if why != Evicted {
 		m.leaveBelow(r, why)
 	}

@@ -47,6 +47,7 @@ const (
 	isFailure traits = 1 << iota
 	isForm           // a coded form of another record
 	isApart          // the body is not in the record
+	isBounded        // its last term is the name of its bound
 )
 
 // state is what changes of an entry while it is kept, and is shared by all who have it.
