@@ -23,6 +23,7 @@ type RatioRow struct {
 	ByteHitRatio      *float64         `json:"byte_hit_ratio" doc:"The same, weighted by bytes"`
 	Offload           *float64         `json:"offload" doc:"(requests that an answer was found for - origin requests) / requests"`
 	OriginRequests    int64            `json:"origin_requests"`
+	Primed            int64            `json:"primed" doc:"Of these, what was asked for before a visitor did; none of requests"`
 	RoundTripsSaved   int64            `json:"round_trips_saved" doc:"requests - origin requests"`
 	OriginTimeMS      float64          `json:"origin_time_ms" doc:"Time that origins spent on what was asked of them"`
 	OriginTimeSavedMS float64          `json:"origin_time_saved_ms" doc:"For each answer that needed no origin: what its entry's fill had cost, summed"`

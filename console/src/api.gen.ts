@@ -303,6 +303,42 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/primes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was primed since the node's start, the newest first */
+        get: operations["list-primes"];
+        put?: never;
+        /** Fill the store before visitors ask */
+        post: operations["prime"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/primes/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How far it has come */
+        get: operations["get-prime"];
+        put?: never;
+        post?: never;
+        /** Stop it; what it has filled stays */
+        delete: operations["stop-prime"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/purges": {
         parameters: {
             query?: never;
@@ -1072,6 +1108,90 @@ export interface components {
             line: number;
             message: string;
         };
+        Prime: {
+            /** Format: date-time */
+            began: string;
+            /**
+             * Format: int64
+             * @description filled + fresh + failed + skipped
+             */
+            done: number;
+            /** @description Every URL that failed */
+            errors: components["schemas"]["PrimeError"][];
+            /**
+             * Format: int64
+             * @description Had no answer, or one of failure
+             */
+            failed: number;
+            /**
+             * Format: int64
+             * @description Asked for, and stored now
+             */
+            filled: number;
+            /**
+             * Format: int64
+             * @description Were there
+             */
+            fresh: number;
+            id: string;
+            /**
+             * Format: double
+             * @description How long the rest takes; null: not known
+             */
+            left_s: number | null;
+            /**
+             * Format: double
+             * @description Over the last seconds; null: not known
+             */
+            pace_per_s: number | null;
+            /**
+             * Format: int64
+             * @description Are of other routes, or not for the store
+             */
+            skipped: number;
+            /** @enum {string} */
+            state: "running" | "done" | "stopped" | "failed";
+            /**
+             * Format: int64
+             * @description How many there are
+             */
+            wanted: number;
+        };
+        PrimeError: {
+            error: string;
+            /**
+             * Format: int64
+             * @description 0: there was no answer
+             */
+            status: number;
+            url: string;
+        };
+        PrimeList: {
+            primes: components["schemas"]["Prime"][];
+        };
+        PrimeRequest: {
+            /** @description That each request has, such as Accept-Language */
+            headers?: {
+                [key: string]: string;
+            };
+            /**
+             * Format: int64
+             * @description How many at most; 0: 100,000
+             */
+            limit?: number;
+            /** @description false: what is fresh is asked for anew, too */
+            only_missing?: boolean;
+            /** @description 20/s, or auto: as fast as the origin stays within 1.5 times as quick as it is */
+            pace?: string;
+            /** @description What was asked for most before the node's last start */
+            previous?: boolean;
+            /** @description Only what these routes store */
+            routes?: string[];
+            /** @description URL of a sitemap, or of an index of some; gzip is understood */
+            sitemap?: string;
+            /** @description https://HOST/PATH?QUERY, or /PATH at the node's own address */
+            urls?: string[];
+        };
         Purge: {
             /** @description The token's name, or origin for what an origin's answer called for */
             actor: string;
@@ -1216,6 +1336,11 @@ export interface components {
             outcomes: {
                 [key: string]: number;
             };
+            /**
+             * Format: int64
+             * @description Of these, what was asked for before a visitor did; none of requests
+             */
+            primed: number;
             /**
              * Format: int64
              * @description Requests that visitors made and that were answered
@@ -2459,6 +2584,130 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Policy"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-primes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PrimeList"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    prime: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PrimeRequest"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Prime"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-prime": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Prime"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "stop-prime": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Prime"];
                 };
             };
             /** @description Error */

@@ -29,6 +29,7 @@ import (
 	"gerastic/internal/detect"
 	"gerastic/internal/edge"
 	"gerastic/internal/gate"
+	"gerastic/internal/prime"
 	"gerastic/internal/records"
 	"gerastic/internal/resident"
 )
@@ -62,6 +63,8 @@ type Node interface {
 	Listeners() (edge, control gate.Figures)
 	// Memory says what the resident memory of the process consists of.
 	Memory() []resident.Class
+	// Primes are the jobs that fill the store before visitors ask.
+	Primes() *prime.Primer
 	// Others are the other nodes, as far as is known.
 	Others(ctx context.Context) []records.Node
 	// Status describes the node.
@@ -127,6 +130,7 @@ func New(cfg Config) *Control {
 	c.purgeCalls()
 	c.tagCalls()
 	c.entryCalls()
+	c.primeCalls()
 	c.madeOfCalls()
 	c.changeCalls()
 	c.reportCalls()

@@ -22,6 +22,7 @@ import (
 	"gerastic/internal/core/store"
 	"gerastic/internal/core/tags"
 	"gerastic/internal/edge"
+	"gerastic/internal/prime"
 	"gerastic/internal/records"
 )
 
@@ -33,6 +34,7 @@ type fakeNode struct {
 }
 
 func (n *fakeNode) Name() string                       { return "a" }
+func (n *fakeNode) Primes() *prime.Primer             { return nil }
 func (n *fakeNode) Status() client.Node                { return client.Node{Node: "a"} }
 func (n *fakeNode) Ready() error                       { return n.fails }
 func (n *fakeNode) Records() (*records.Records, error) { return nil, context.DeadlineExceeded }

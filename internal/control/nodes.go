@@ -52,6 +52,7 @@ var (
 	bytesTotal     = desc("gerastic_response_bytes_total", "Body bytes sent to visitors.", "route", "outcome")
 	originTotal    = desc("gerastic_origin_requests_total", "Requests made to origins.", "route")
 	originSeconds  = desc("gerastic_origin_seconds_total", "Time that origins took.", "route")
+	primedTotal    = desc("gerastic_primed_total", "Origin requests of what was asked for before a visitor did.", "route")
 	savedSeconds   = desc("gerastic_origin_saved_seconds_total", "Origin time saved: the fill cost of each answer that needed no origin.", "route")
 	latencySeconds = desc("gerastic_request_seconds", "Time from the request read to the answer written.", "route", "outcome")
 	removedTotal   = desc("gerastic_entries_removed_total", "Entries that left the store.", "reason")
@@ -85,7 +86,7 @@ func desc(name, help string, labels ...string) *prometheus.Desc {
 }
 
 func (m *collector) Describe(ch chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{requestsTotal, bytesTotal, originTotal, originSeconds, savedSeconds, latencySeconds, removedTotal, refusedTotal,
+	for _, d := range []*prometheus.Desc{requestsTotal, bytesTotal, originTotal, originSeconds, savedSeconds, primedTotal, latencySeconds, removedTotal, refusedTotal,
 		entriesGauge, usedGauge, limitGauge, tierBytes, tierLimit, tierEntries, tierRemoved, memoryGauge, diskTaken, diskWritten, diskRefused, diskErrors, sequenceGauge, marksGauge, foldedTotal, fillsGauge, leasesGauge, leasesRefused, openGauge, placesGauge, closedTotal, degradedGauge} {
 		ch <- d
 	}
@@ -123,7 +124,7 @@ func (m *collector) requests(out metrics) {
 			routes[k.Route] = &meter.Ratio{}
 		}
 		routes[k.Route].Count(k, cell)
-		if k.Outcome == meter.Behind {
+		if k.Outcome >= meter.Behind {
 			continue
 		}
 		requests[ends{k.Route, k.Outcome.String(), k.Cause.String()}] += cell.Requests
@@ -144,6 +145,7 @@ func (m *collector) requests(out metrics) {
 		out.counter(originTotal, float64(sums.OriginRequests), route)
 		out.counter(originSeconds, sums.OriginTime.Seconds(), route)
 		out.counter(savedSeconds, sums.Saved.Seconds(), route)
+		out.counter(primedTotal, float64(sums.Primed), route)
 	}
 }
 

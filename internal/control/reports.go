@@ -138,7 +138,7 @@ func (c *Control) ratio(ctx context.Context, q ratioQuery) (client.RatioReport, 
 
 func rowOf(r *meter.Ratio) client.RatioRow {
 	row := client.RatioRow{
-		Requests: r.Requests, Outcomes: map[string]int64{}, OriginRequests: r.OriginRequests, RoundTripsSaved: r.RoundTripsSaved(),
+		Requests: r.Requests, Outcomes: map[string]int64{}, OriginRequests: r.OriginRequests, Primed: r.Primed, RoundTripsSaved: r.RoundTripsSaved(),
 		OriginTimeMS: milliseconds(r.OriginTime), OriginTimeSavedMS: milliseconds(r.Saved), Bytes: r.Bytes,
 		HitRatio: known(r.HitRatio()), ByteHitRatio: known(r.ByteHitRatio()), Offload: known(r.Offload()),
 		HitLatencyMS: percentiles(&r.HitLatency), OriginLatencyMS: percentiles(&r.OriginLatency),

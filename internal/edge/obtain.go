@@ -222,7 +222,7 @@ func (x *exchange) fillRequest(stamp tags.Stamp) (*fetch.Request, bool) {
 	}
 	return &fetch.Request{
 		Route: x.route, Way: x.inForce.origins.To(o), Visitor: x.req, Sent: x.sent, URL: x.r.URL, Body: x.body,
-		Key: string(x.key), SearchKey: x.searchKey(), Stamp: stamp, Before: x.in.Entry,
+		Key: string(x.key), SearchKey: x.searchKey(), Stamp: stamp, Before: x.in.Entry, Primes: x.primes,
 	}, true
 }
 

@@ -39,6 +39,7 @@ type exchange struct {
 	budget    *compose.Budget   // of the page that this is an include of; nil for the request itself
 	page      *compose.Budget   // of the request's own page, once it is composed
 	sample    meter.Sample
+	primes    bool // nobody waits for the answer: it is asked for before a visitor does
 }
 
 func (x *exchange) begin(w http.ResponseWriter, r *http.Request) {
@@ -48,7 +49,7 @@ func (x *exchange) begin(w http.ResponseWriter, r *http.Request) {
 	dropSession(r.Header)
 	x.began = x.edge.config.Now()
 	x.inForce = x.edge.inForce.Load()
-	x.sample, x.depth = meter.Sample{Outcome: meter.Error}, 0
+	x.sample, x.depth, x.primes = meter.Sample{Outcome: meter.Error}, 0, false
 	x.req = requestOf(r, x.edge.config.Trusted)
 	x.expectBody()
 	x.w = careful(w, r, x.upload)
@@ -78,8 +79,7 @@ func (x *exchange) end() {
 	if x.depth > 0 { // within a page: not a request of the visitor's
 		x.sample.Route = meter.IncludeRoute(cmp.Or(x.sample.Route, "(no route)"))
 	}
-	x.edge.meter.Record(x.stripe, &x.sample)
-	x.tell()
+	x.record()
 	log := x.edge.config.Log
 	x.release()
 	if broken == nil {
@@ -89,6 +89,20 @@ func (x *exchange) end() {
 		log.Error("a request ended in a panic; the connection was broken", "panic", fmt.Sprint(broken), "stack", string(debug.Stack()))
 	}
 	panic(http.ErrAbortHandler)
+}
+
+// record counts the request. What was primed is none of a visitor's, and counts if an origin was
+// asked.
+func (x *exchange) record() {
+	if !x.primes {
+		x.edge.meter.Record(x.stripe, &x.sample)
+		x.tell()
+		return
+	}
+	if x.sample.Origin {
+		x.sample.Outcome, x.sample.Saved = meter.Primed, 0
+		x.edge.meter.Record(x.stripe, &x.sample)
+	}
 }
 
 // release gives the exchange back, unrecorded.

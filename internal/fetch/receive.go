@@ -85,7 +85,7 @@ func (f *Fetcher) settleReason(a *arrival, resp *http.Response) {
 // comesTooSeldom reports whether a route stores only what is asked for more often than this was.
 func (f *Fetcher) comesTooSeldom(o *Request) bool {
 	admit := &o.Route.Admit
-	return admit.After > 1 && o.Before == nil && !o.AsVisitor && f.sights.Sight(o.Key, f.Now(), admit.Within) < admit.After
+	return admit.After > 1 && !o.Primes && o.Before == nil && !o.AsVisitor && f.sights.Sight(o.Key, f.Now(), admit.Within) < admit.After
 }
 
 // reasonForOne is the reason of an answer that was made for the visitor who asked: that of the

@@ -42,6 +42,7 @@ type Request struct {
 	Alone       bool             // the answer says nothing of what others would get
 	Conditional bool             // the visitor's own conditions are asked
 	Behind      bool             // nobody waits for it
+	Primes      bool             // it is wanted in the store, however seldom it is asked for
 
 	out        *http.Request
 	query      string         // that the origin is asked with

@@ -26,6 +26,7 @@ import (
 	"gerastic/internal/fetch"
 	"gerastic/internal/gate"
 	"gerastic/internal/localpg"
+	"gerastic/internal/prime"
 	"gerastic/internal/records"
 	"gerastic/internal/resident"
 	"gerastic/internal/tasks"
@@ -46,6 +47,8 @@ type Node struct {
 	control   *control.Control
 	fragments *fragment.Fragments
 	detect    *detect.Detector
+	primes    *prime.Primer
+	hottest   []prime.Target // before this start
 	cluster   *localpg.Cluster
 	directory *directory
 
@@ -107,6 +110,7 @@ func Start(ctx context.Context, s Settings) (*Node, error) {
 		Found: n.found,
 		Purge: n.Invalidate})
 	n.fragments = &fragment.Fragments{Store: n.store, Barrier: n.barrier, Meter: n.meter, Leases: leases, Now: time.Now, On: n.nameOn, AtMost: n.atMost}
+	n.primes = &prime.Primer{Site: n.edge, Base: n.EdgeURL, Previous: n.previous, Tasks: n.tasks}
 	n.detect = detect.New(detect.Parts{Node: s.Name, Log: s.Log, Records: n.Records, Purge: n.Purge})
 	n.tokens.Store(&tokenTable{})
 	n.rules.Store(&policyState{})
@@ -167,7 +171,8 @@ func (n *Node) start(ctx context.Context) (err error) {
 
 // goOn begins what goes on until the node stops.
 func (n *Node) goOn() {
-	all := []func(){n.keepConnected, n.flushFigures, n.tidy, n.beat, func() { n.store.Tell(n.tasks.Life()) }}
+	n.loadHottest()
+	all := []func(){n.keepConnected, n.keepHottest, n.flushFigures, n.tidy, n.beat, func() { n.store.Tell(n.tasks.Life()) }}
 	if n.disk != nil {
 		all = append(all, n.confirmDisk, func() { n.store.Descend(n.tasks.Life()) })
 	}
@@ -234,6 +239,7 @@ func (n *Node) Stop(ctx context.Context) {
 			cancel()
 			rec.Close()
 		}
+		n.saveHottest(ctx, nil)
 		n.closeDisk(ctx) // after others know that nobody waits for this node
 		if n.cluster != nil {
 			n.cluster.Stop()

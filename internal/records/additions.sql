@@ -22,3 +22,11 @@ comment on column node.trouble is 'What the node has to do without, in words; em
 
 alter table token add column if not exists at_most bigint not null default 0;
 comment on column token.at_most is 'Bytes of memory that the fragments of its namespace may take on a node; 0: as much as there is.';
+
+create table if not exists hottest (
+    node    text not null,
+    started timestamptz not null,
+    list    bytea not null,
+    primary key (node, started)
+);
+comment on table hottest is 'What a node was asked for most, in JSON, for the present life of the node and the one before.';

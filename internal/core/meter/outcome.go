@@ -20,9 +20,11 @@ const (
 	Bypass
 	Error
 	Behind
+	// Primed is none either: something was asked for before a visitor did.
+	Primed
 )
 
-var outcomeNames = [...]string{"hit", "stale", "revalidated", "joined", "miss", "bypass", "error", "behind"}
+var outcomeNames = [...]string{"hit", "stale", "revalidated", "joined", "miss", "bypass", "error", "behind", "primed"}
 
 func (o Outcome) String() string { return outcomeNames[o] }
 
@@ -89,6 +91,11 @@ func Unstorable(r httprules.Reason) Cause {
 		return FirstSight
 	}
 	return unstorable + Cause(r)
+}
+
+// ForbidsStoring reports whether it is a rule that kept an answer from the store.
+func (c Cause) ForbidsStoring() bool {
+	return c >= unstorable || c == BodyTooLarge || c == FirstSight
 }
 
 func (c Cause) String() string {

@@ -11,6 +11,7 @@ type Ratio struct {
 	CacheableBytes int64 // of all but bypass
 	HitBytes       int64 // of hit and stale
 	OriginRequests int64
+	Primed         int64 // asked for before a visitor did; none of Requests
 	Refused        int64 // answered with an error of our own, without an origin
 	OriginTime     time.Duration
 	Saved          time.Duration
@@ -23,7 +24,11 @@ func (r *Ratio) Count(k Key, c *Cell) {
 	o := k.Outcome
 	r.OriginRequests += c.OriginRequests
 	r.OriginTime += c.OriginTime
-	if o == Behind {
+	switch o {
+	case Behind:
+		return
+	case Primed:
+		r.Primed += c.Requests
 		return
 	}
 	if o == Error {
