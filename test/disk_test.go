@@ -155,6 +155,25 @@ func TestEntriesOfBothTiers(t *testing.T) {
 	for _, tier := range []string{"memory", "disk"} {
 		assert.Contains(t, metrics, fmt.Sprintf("gerastic_store_entries{tier=%q} %d\n", tier, tiers[tier]))
 	}
+	size, err := c.Sizes(ctx, client.SizeQuery{Since: "5m"})
+	require.NoError(t, err)
+	sums := map[string]client.SizeRow{}
+	for _, row := range size.Rows {
+		sum := sums[row.Tier]
+		sum.Entries, sum.Bytes, sum.Added, sum.Evicted = row.Entries, row.Bytes, sum.Added+row.Added, sum.Evicted+row.Evicted
+		sums[row.Tier] = sum
+	}
+	for _, tier := range []string{"memory", "disk"} {
+		assert.Equal(t, [2]int64{tiers[tier], tiers[tier+" bytes"]}, [2]int64{sums[tier].Entries, sums[tier].Bytes}, tier)
+	}
+	assert.EqualValues(t, pages, sums["memory"].Added)
+	assert.EqualValues(t, tiers["disk"], sums["memory"].Evicted)
+	curve, err := c.Curve(ctx)
+	require.NoError(t, err)
+	require.Len(t, curve.Points, 5)
+	assert.EqualValues(t, 16<<20, curve.Points[2].MemoryBytes)
+	assert.Zero(t, *curve.Now.HitRatio, "nothing was asked for twice")
+	assert.Contains(t, curve.Says, "nothing was saved")
 	var of client.Entry
 	for _, e := range listed {
 		if e.Tier == "disk" {

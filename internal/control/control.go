@@ -63,6 +63,10 @@ type Node interface {
 	Listeners() (edge, control gate.Figures)
 	// Memory says what the resident memory of the process consists of.
 	Memory() []resident.Class
+	// SaveSizes brings the sizes in the database up to now.
+	SaveSizes(ctx context.Context) error
+	// Curve is what other sizes of the memory would have saved lately.
+	Curve() Curve
 	// Primes are the jobs that fill the store before visitors ask.
 	Primes() *prime.Primer
 	// Others are the other nodes, as far as is known.
@@ -131,6 +135,7 @@ func New(cfg Config) *Control {
 	c.tagCalls()
 	c.entryCalls()
 	c.primeCalls()
+	c.sizeCalls()
 	c.madeOfCalls()
 	c.changeCalls()
 	c.reportCalls()

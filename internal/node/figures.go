@@ -2,6 +2,7 @@ package node
 
 import (
 	"context"
+	"errors"
 	"sync"
 	"time"
 
@@ -37,17 +38,27 @@ func (n *Node) drain() {
 
 // flushFigures saves the figures at every tenth second of the clock.
 func (n *Node) flushFigures() {
-	compacted := time.Now()
+	compacted, noted := time.Now(), time.Now()
 	for n.tasks.Life().Err() == nil {
 		n.pause(time.Until(time.Now().Truncate(FlushEvery).Add(FlushEvery)))
 		if n.tasks.Life().Err() != nil {
 			return // Stop saves the last of them
 		}
 		n.saveFigures(n.tasks.Life())
+		if err := n.SaveSizes(n.tasks.Life()); err != nil && !errors.Is(err, ErrNoDatabase) {
+			n.log.Warn("the sizes could not be saved; they are kept for the next try", "error", err)
+		}
+		if time.Since(noted) > time.Minute {
+			noted = time.Now()
+			n.noteCurve()
+		}
 		if rec := n.records.Load(); rec != nil && time.Since(compacted) > time.Hour {
 			compacted = time.Now()
 			if err := rec.CompactFigures(n.tasks.Life(), compacted); err != nil {
 				n.log.Warn("old figures could not be merged", "error", err)
+			}
+			if err := rec.ForgetSizes(n.tasks.Life(), compacted); err != nil {
+				n.log.Warn("old sizes could not be forgotten", "error", err)
 			}
 			if err := rec.ForgetRuns(n.tasks.Life(), compacted); err != nil {
 				n.log.Warn("old runs could not be forgotten", "error", err)

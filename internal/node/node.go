@@ -61,6 +61,7 @@ type Node struct {
 	ledger  follower
 	owed    *owed // to the ledger
 	figures backlog
+	sizes   sizes
 
 	policyMu     sync.Mutex // one change of policy or switches at a time
 	rules        atomic.Pointer[policyState]

@@ -30,3 +30,19 @@ create table if not exists hottest (
     primary key (node, started)
 );
 comment on table hottest is 'What a node was asked for most, in JSON, for the present life of the node and the one before.';
+
+create table if not exists size (
+    at            timestamptz not null,
+    node          text not null,
+    tier          text not null,
+    entries       bigint not null,
+    bytes         bigint not null,
+    limit_bytes   bigint not null,
+    added         bigint not null,
+    evicted       bigint not null,
+    expired       bigint not null,
+    purged        bigint not null,
+    evicted_age_s double precision not null,
+    primary key (at, node, tier)
+);
+comment on table size is 'What each tier of each node had at the end of a minute, and what came and went in it.';

@@ -70,6 +70,7 @@ type LowerFigures struct {
 	Limit, Bytes int64 // Bytes: of entries that memory does not have
 	Taken        int64 // of the device, everything counted
 	Entries      int64 // that memory does not have
+	Added        int64
 	Removed      map[string]int64
 	Written      int64 // bytes since the start
 	Refused      int64 // images that were not written: no room in the index, the budget, the queue

@@ -62,6 +62,9 @@ type Memory struct {
 	reserved atomic.Int64 // bytes of fills under way, part of used
 	entries  atomic.Int64
 	removed  [Removals]atomic.Int64
+	added    atomic.Int64
+	lately   atomic.Int64 // when something was put last, ns after the epoch
+	ages     atomic.Int64 // ns, summed, of entries when they were evicted
 	refused  atomic.Int64 // entries that did not fit
 	borrowed atomic.Int64 // bytes that requests under way need, part of reserved
 	pinned   pins
@@ -124,6 +127,7 @@ func tagOf(hash uint64) uint32 { return uint32(hash >> 32) }
 // from a fill that began later.
 func (m *Memory) Put(e *Entry, now time.Time) error {
 	e.own.used.Store(moment(now))
+	m.lately.Store(int64(now.Sub(m.epoch)))
 	if len(e.Body) > math.MaxUint32 {
 		return ErrNoRoom
 	}
@@ -185,6 +189,7 @@ func (m *Memory) place(e *Entry, r *record, hash uint64) {
 	m.policy.Add(r.place, r.tag, r.size()+structureOf, e.Cost())
 	m.used.Add(r.size())
 	m.entries.Add(1)
+	m.added.Add(1)
 	m.weigh()
 	m.tellSome()
 }
@@ -258,6 +263,9 @@ func (m *Memory) forget(r *record, why Removal) {
 	m.places.give(r.place)
 	m.entries.Add(-1)
 	m.removed[why].Add(1)
+	if why == Evicted {
+		m.ages.Add(max(0, m.lately.Load()-r.began))
+	}
 }
 
 // stride is how many entries go before others may come between.
@@ -380,6 +388,8 @@ type Figures struct {
 	Structure             int64 // of tables, part of Used
 	Kept                  int64 // of entries and their coded forms, the rest of Used
 	Entries               int64
+	Added                 int64            // since the start
+	Ages                  time.Duration    // of entries when they were evicted, summed
 	Removed               map[string]int64 // by reason
 	Refused               int64            // did not fit
 }
@@ -391,11 +401,18 @@ func (m *Memory) Figures() Figures {
 	m.mu.Unlock()
 	f := Figures{
 		Limit: m.limit, Used: m.Counted(), Reserved: m.reserved.Load(), Pinned: m.pinned.bytes.Load(), Aside: aside, Ready: m.ready.bytes.Load(), Structure: structure,
-		Entries: m.entries.Load(), Refused: m.refused.Load(), Removed: map[string]int64{},
+		Added: m.added.Load(), Ages: time.Duration(m.ages.Load()), Entries: m.entries.Load(), Refused: m.refused.Load(), Removed: map[string]int64{},
 	}
 	f.Kept = f.Used - f.Reserved - f.Pinned - f.Aside - f.Ready - f.Structure
 	for r := range Removals {
 		f.Removed[r.String()] = m.removed[r].Load()
 	}
 	return f
+}
+
+// Sizes are what stores of other sizes would have saved since the start, and what this one did.
+func (m *Memory) Sizes() (others []worth.Size, own worth.Size) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return m.policy.Sizes()
 }

@@ -2,8 +2,10 @@ package worth
 
 // Trials are small copies of a policy that see the same share of the keys.
 type Trials struct {
-	bits uint // keys whose tag begins with so many zeros are seen
-	all  []*Trial
+	bits     uint // keys whose tag begins with so many zeros are seen
+	mostBits uint // at least one key of so many bits is seen
+	fewest   int64
+	all      []*Trial
 }
 
 const (
@@ -11,10 +13,15 @@ const (
 	fewest = 2048
 	// mostBits: at least one key of 32 is seen.
 	mostBits = 5
+	// Copies of other sizes see less: what is told of them is for people.
+	fewestSized, mostBitsSized = 256, 7
 )
 
-// NewTrials returns no copies yet.
-func NewTrials() *Trials { return &Trials{} }
+// NewTrials returns no copies yet, which see all keys as long as a store has few entries, and at
+// least one of 1<<mostBits.
+func NewTrials(fewest int64, mostBits uint) *Trials {
+	return &Trials{fewest: fewest, mostBits: mostBits}
+}
 
 // Trial is one copy, with a temper and a capacity of its own.
 type Trial struct {
@@ -40,7 +47,7 @@ func (ts *Trials) Add(capacity int64, temper Temper) *Trial {
 
 // thin has them see less of the keys when the store has many entries.
 func (ts *Trials) thin(entries int64) {
-	for ts.bits < mostBits && entries>>(ts.bits+1) >= fewest {
+	for ts.bits < ts.mostBits && entries>>(ts.bits+1) >= ts.fewest {
 		ts.bits++
 		for _, t := range ts.all {
 			t.thin(ts.bits)

@@ -10,7 +10,22 @@ type Policy struct {
 	scores [len(tempers)]float64
 	seen   int64 // uses since the tempers were compared
 	chosen int
+
+	sizes *Trials
+	sized []*Trial // one for each of shares
+	now   Size     // of the store itself
 }
+
+// Size is what a store of some size saved since its start: requests, those of them that it answered,
+// and the microseconds of fills that they would have taken and that it saved.
+type Size struct {
+	Capacity       int64
+	Requests, Hits int64
+	Cost, Saved    float64
+}
+
+// shares are the sizes that are tried, in quarters of the store's own.
+var shares = [...]int64{1, 2, 4, 8, 16}
 
 // tempers are those among which the policy chooses.
 var tempers = [...]Temper{
@@ -22,10 +37,14 @@ const firstTemper = 4 // a half-life of 8
 
 // New returns a policy for so many bytes; seed is where its chance begins.
 func New(capacity int64, seed uint64) *Policy {
-	p := &Policy{shelf: newShelf(capacity, tempers[firstTemper], seed), trials: NewTrials(), chosen: firstTemper}
+	p := &Policy{shelf: newShelf(capacity, tempers[firstTemper], seed), trials: NewTrials(fewest, mostBits), chosen: firstTemper, sizes: NewTrials(fewestSized, mostBitsSized)}
 	for _, temper := range tempers {
 		p.trial = append(p.trial, p.trials.Add(capacity, temper))
 	}
+	for _, quarters := range shares {
+		p.sized = append(p.sized, p.sizes.Add(capacity/4*quarters, tempers[firstTemper]))
+	}
+	p.now.Capacity = capacity
 	return p
 }
 
@@ -36,13 +55,13 @@ const leastCost = 100 * time.Microsecond
 // so many bytes, whose fill takes cost.
 func (p *Policy) Add(place, tag uint32, size int64, cost time.Duration) {
 	p.shelf.add(place, tag, size, float32(max(cost, leastCost)))
-	p.try(place, 1)
+	p.now.count(p.try(place, 1), 1, 0)
 }
 
 // Use tells that so many requests were answered from an entry.
 func (p *Policy) Use(place, times uint32) {
 	p.shelf.use(place, times)
-	p.try(place, times)
+	p.now.count(p.try(place, times), times, times)
 }
 
 // Remove tells that an entry is gone, for whatever reason.
@@ -64,22 +83,41 @@ func (p *Policy) Uses(place uint32) float64 {
 // Bytes is how much memory the policy takes itself.
 func (p *Policy) Bytes() int64 {
 	bytes := p.shelf.memory()
-	for _, t := range p.trial {
+	for _, t := range append(p.trial[:len(p.trial):len(p.trial)], p.sized...) {
 		bytes += t.memory()
 	}
 	return bytes
+}
+
+// Sizes are what stores of ¼, ½, 1, 2 and 4 times the capacity would have saved since the start, as
+// small copies say, and what this one did.
+func (p *Policy) Sizes() (others []Size, own Size) {
+	for _, t := range p.sized {
+		others = append(others, Size{t.capacity, t.Requests, t.Hits, t.Cost, t.Saved})
+	}
+	return others, p.now
+}
+
+func (s *Size) count(cost float32, requests, hits uint32) {
+	s.Requests += int64(requests)
+	s.Hits += int64(hits)
+	s.Cost += float64(requests) * float64(cost)
+	s.Saved += float64(hits) * float64(cost)
 }
 
 // Temper is how it judges now.
 func (p *Policy) Temper() Temper { return p.shelf.temper }
 
 // try tells the small copies, and now and then takes over the temper of the best.
-func (p *Policy) try(place, times uint32) {
+func (p *Policy) try(place, times uint32) (cost float32) {
 	e := p.shelf.slots.at(place)
+	cost = e.cost
+	p.sizes.thin(p.shelf.count)
+	p.sizes.Use(e.tag, bytesOf(e.size), e.cost, times)
 	p.trials.thin(p.shelf.count)
 	p.trials.Use(e.tag, bytesOf(e.size), e.cost, times)
 	if p.seen += int64(times); p.seen < 2*max(p.shelf.count, fewest) {
-		return
+		return cost
 	}
 	p.seen = 0
 	best := p.chosen
@@ -93,4 +131,8 @@ func (p *Policy) try(place, times uint32) {
 	}
 	p.chosen = best
 	p.shelf.temper = tempers[best]
+	for _, t := range p.sized {
+		t.shelf.temper = tempers[best]
+	}
+	return cost
 }

@@ -165,3 +165,42 @@ func BenchmarkPolicy(b *testing.B) {
 		}
 	})
 }
+
+// TestSizesTellWhatMoreMemoryWouldSave: with keys that are all asked for alike, hits are about the share
+// of them that there is room for.
+func TestSizesTellWhatMoreMemoryWouldSave(t *testing.T) {
+	const keys, size = 4000, 1000
+	p := New(keys/4*size, 1)
+	chance := rand.New(rand.NewPCG(1, 2))
+	place := map[uint32]uint32{}
+	key := map[uint32]uint32{}
+	free := []uint32{}
+	next, bytes := uint32(0), 0
+	for range 25 * keys {
+		k := chance.Uint32N(keys)
+		if at, ok := place[k]; ok {
+			p.Use(at, 1)
+			continue
+		}
+		for bytes+size > keys/4*size {
+			at, _ := p.Victim()
+			p.Remove(at)
+			delete(place, key[at])
+			free, bytes = append(free, at), bytes-size
+		}
+		at := next
+		if len(free) > 0 {
+			at, free = free[0], free[1:]
+		} else {
+			next++
+		}
+		place[k], key[at], bytes = at, k, bytes+size
+		p.Add(at, k*0x9E3779B1, size, time.Millisecond)
+	}
+	others, own := p.Sizes()
+	for i, want := range []float64{0.0625, 0.125, 0.25, 0.5, 1} {
+		assert.InDelta(t, want, float64(others[i].Hits)/float64(others[i].Requests), 0.05, "size %d", i)
+	}
+	assert.InDelta(t, 0.25, float64(own.Hits)/float64(own.Requests), 0.05)
+	assert.InDelta(t, 0.25, own.Saved/own.Cost, 0.05)
+}

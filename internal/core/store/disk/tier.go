@@ -62,6 +62,7 @@ type Tier struct {
 	swept                         atomic.Uint64 // up to where in the ledger all that is here was judged
 	taken, indexBytes, headMemory atomic.Int64
 	entries, bytes                atomic.Int64 // that memory does not have
+	added                         atomic.Int64
 	written, refused, errors      atomic.Int64
 	readTook                      atomic.Int64 // ns, smoothed
 	removed                       [store.Removals]atomic.Int64
@@ -497,7 +498,7 @@ func (t *Tier) account() {
 // Figures implements store.Lower.
 func (t *Tier) Figures() store.LowerFigures {
 	f := store.LowerFigures{
-		Limit: t.Limit, Bytes: t.bytes.Load(), Taken: t.taken.Load(), Entries: t.entries.Load(), Written: t.written.Load(), Refused: t.refused.Load(), Errors: t.errors.Load(),
+		Limit: t.Limit, Bytes: t.bytes.Load(), Taken: t.taken.Load(), Entries: t.entries.Load(), Added: t.added.Load(), Written: t.written.Load(), Refused: t.refused.Load(), Errors: t.errors.Load(),
 		Removed: map[string]int64{},
 	}
 	for why := range t.removed {

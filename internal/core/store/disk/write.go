@@ -198,6 +198,7 @@ func (t *Tier) find(s *segment, w *waiting) {
 	case !ok:
 	case w.before.segment == 0:
 		t.displace(sh, tag, w.variant())
+		t.added.Add(1)
 		ok = t.put(sh, cell{tag: tag, own: w.head.own, family: w.head.family, notes: w.notes, segment: s.number, at: at, units: uint32(w.head.size() / unit)}, s)
 	case old == nil:
 		ok = false
