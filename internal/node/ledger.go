@@ -222,8 +222,8 @@ const manyMarks = 1000
 // tidy forgets what nothing needs any more.
 func (n *Node) tidy() {
 	for n.tasks.Life().Err() == nil {
-		n.pause(30 * time.Second)
-		n.store.SweepIdle(time.Now(), 10_000)
+		n.pause(8 * time.Second)
+		n.store.SweepIdle(time.Now())
 		n.fragments.Leases.Sweep(time.Now())
 		if n.barrier.Len() >= manyMarks {
 			n.barrier.Compact()

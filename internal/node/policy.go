@@ -7,8 +7,11 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 	"time"
 
+	"gerastic/internal/core/key"
 	"gerastic/internal/core/policy"
 	"gerastic/internal/core/tags"
 	"gerastic/internal/records"
@@ -202,7 +205,11 @@ func (n *Node) enforce(revision records.Revision, off map[string]bool) error {
 	}
 	n.unread.Store(nil)
 	n.rules.Store(&policyState{revision, off})
+	before := n.edge.Policy()
 	n.edge.Apply(inForce(p, off))
+	if before != nil {
+		n.tasks.Go(func() { n.freeStranded(before.Policy, p) })
+	}
 	n.detect.Apply(p.Changes)
 	n.keepRules(revision, off)
 	n.log.Info("policy in force", "revision", revision.Number, "routes", len(p.Routes), "switched_off", len(off))
@@ -258,4 +265,28 @@ func (n *Node) Switch(ctx context.Context, route string, off bool, actor string)
 		return err
 	}
 	return n.reloadShared(context.WithoutCancel(ctx), rec)
+}
+
+// strandedAfter is how long what a change of policy has stranded is kept, for somebody who takes the
+// change back at once.
+const strandedAfter = 5 * time.Second
+
+// freeStranded frees the entries whose keys no request has under a new policy, if that is in force still.
+func (n *Node) freeStranded(before, now *policy.Policy) {
+	names := map[string]string{}
+	for _, r := range now.Routes {
+		names[r.Name] = r.KeyName
+	}
+	if !slices.ContainsFunc(before.Routes, func(r *policy.Route) bool { return names[r.Name] != r.KeyName }) {
+		return
+	}
+	n.pause(strandedAfter)
+	if n.edge.Policy().Policy != now {
+		return
+	}
+	gone := n.store.FreeStranded(func(route, stored string) bool {
+		name, known := names[route]
+		return strings.Contains(route, "/") || known && strings.HasPrefix(stored, key.Beginning(name)) // fragments have keys of their own
+	})
+	n.log.Info("what the change of policy had stranded is freed", "entries", gone)
 }

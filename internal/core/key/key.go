@@ -134,6 +134,9 @@ type Part struct {
 	Present bool // an absent header is another part than an empty one
 }
 
+// Beginning is what all keys of a route begin with.
+func Beginning(route string) string { return string(appendPart(nil, Route, "", route, true)) }
+
 // Append writes the canonical key of a request on a route behind dst. It allocates
 // nothing when dst has room and the query is short.
 func (spec *Spec) Append(dst []byte, route string, r *Request) []byte {

@@ -425,6 +425,15 @@ func (m *Memory) lifted(e *Entry, r *record, below uint64, at Spot) bool {
 	return true
 }
 
+// freeStrandedBelow is FreeStranded in the tier below.
+func (m *Memory) freeStrandedBelow(reached func(route, key string) bool) {
+	m.lower.Each(tags.Purge{All: true}, func(i *Image, _ Spot) {
+		if e, err := i.entry(); err == nil && !reached(e.Subject.Route, e.Key) {
+			m.lower.Remove(m.lower.Hash([]byte(e.Key)), i.Variant, Stranded)
+		}
+	})
+}
+
 // commit makes last what was taken out of the tier below.
 func (m *Memory) commit() {
 	if m.lower != nil {

@@ -28,12 +28,13 @@ const (
 	Idle     // nobody asked for it for its route's idle time
 	Crowded  // its key had too many variants
 	Broken   // what the tier below read was not what it had written
+	Stranded // the policy changed, and no request has its key any more
 	Removals // how many reasons there are
 )
 
 // String is the reason's name in metrics.
 func (r Removal) String() string {
-	return [...]string{"evicted", "purged", "replaced", "idle", "crowded", "broken"}[r]
+	return [...]string{"evicted", "purged", "replaced", "idle", "crowded", "broken", "stranded"}[r]
 }
 
 // MaxVariants is how many variants one key may have; beyond it the oldest goes.
@@ -79,6 +80,7 @@ type Memory struct {
 	changes   int        // since structure was counted
 	index     index
 	policy    *worth.Policy
+	idle      idle
 	bounds    map[uint32]int64 // bytes, by the word of their bound
 	turn      uint64           // of what is sampled among them
 
@@ -186,6 +188,7 @@ func (m *Memory) place(e *Entry, r *record, hash uint64) {
 	m.settle(e, r)
 	m.index.add(r, e.Subject.Path)
 	m.bounded(r, r.size())
+	m.idle.add(r)
 	m.policy.Add(r.place, r.tag, r.size()+structureOf, e.Cost())
 	m.used.Add(r.size())
 	m.entries.Add(1)
@@ -199,7 +202,7 @@ func (m *Memory) weigh() {
 	if m.changes++; m.changes%64 != 1 {
 		return
 	}
-	bytes := m.words.memory() + m.places.bytes() + m.index.memory() + m.policy.Bytes()
+	bytes := m.words.memory() + m.places.bytes() + m.index.memory() + m.policy.Bytes() + m.idle.bytes()
 	if m.lower != nil {
 		bytes += m.lower.Bytes()
 	}
@@ -254,6 +257,7 @@ func (m *Memory) forget(r *record, why Removal) {
 	m.ready.drop(r)
 	m.index.remove(r, m.pathOf(r))
 	m.bounded(r, -r.size())
+	m.idle.remove(r)
 	if why != Evicted {
 		m.leaveBelow(r, why)
 	}
@@ -328,27 +332,6 @@ func (m *Memory) Release(bytes int64) {
 // is remembered of it.
 func (m *Memory) Missing(canonical []byte) (why Removal, ok bool) {
 	return m.ghosts.of(tagOf(maphash.Bytes(m.seed, canonical)))
-}
-
-// SweepIdle removes up to limit entries that nobody asked for within their idle time.
-func (m *Memory) SweepIdle(now time.Time, limit int) int {
-	var idle []*record
-	for i := range m.shards {
-		m.inShard(&m.shards[i], func(r *record) {
-			if r.idle > 0 && moment(now)-r.used.Load() > r.idle<<2 {
-				idle = append(idle, r)
-			}
-		})
-		if len(idle) >= limit {
-			break
-		}
-	}
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	for _, r := range idle {
-		m.remove(r, Idle)
-	}
-	return len(idle)
 }
 
 // Counted is how many bytes the store takes, everything counted.

@@ -65,7 +65,7 @@ func TestPromise1NothingOfAnotherEntry(t *testing.T) {
 				}
 				if i%100 == 0 {
 					m.Sweep(tags.Purge{Sequence: 1, Tags: []string{"tag of " + key}})
-					m.SweepIdle(noon.Add(time.Hour), 10)
+					m.SweepIdle(noon.Add(time.Hour))
 				}
 				if i%1000 == 999 {
 					m.Sweep(tags.Purge{Sequence: 1, Tags: []string{"all"}})

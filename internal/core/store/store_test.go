@@ -145,10 +145,34 @@ func TestIdleEntriesLeave(t *testing.T) {
 	e.Idle = time.Minute
 	_ = m.Put(e, noon)
 	_ = m.Put(entry("other", 1), noon)
-	assert.Zero(t, m.SweepIdle(noon.Add(time.Minute), 100))
-	assert.Equal(t, 1, m.SweepIdle(noon.Add(61*time.Second), 100))
+	asked := entry("asked", 1)
+	asked.Idle = time.Minute
+	_ = m.Put(asked, noon)
+	assert.Zero(t, m.SweepIdle(noon.Add(time.Minute)))
+	asked.Touch(noon.Add(time.Minute))
+	assert.Equal(t, 1, m.SweepIdle(noon.Add(70*time.Second)))
 	assert.Nil(t, find(m, "k", nil))
 	assert.NotNil(t, find(m, "other", nil))
+	assert.Zero(t, m.SweepIdle(noon.Add(2*time.Minute)))
+	assert.Equal(t, 1, m.SweepIdle(noon.Add(130*time.Second)), "a minute after it was asked for")
+	for i := range 5000 { // what is replaced again and again has one turn
+		e := entry("again", 1)
+		e.Idle, e.Fill.Began = time.Hour, noon.Add(time.Duration(i))
+		_ = m.Put(e, noon)
+	}
+	assert.Less(t, m.idle.items, 1100)
+	assert.Len(t, m.idle.turns, 1)
+}
+
+// TestWhatIsStrandedIsFreed: of the routes and keys that nobody asks with any more.
+func TestWhatIsStrandedIsFreed(t *testing.T) {
+	m := NewMemory(1<<20, noon)
+	for _, key := range []string{"old a", "old b", "new a"} {
+		require.NoError(t, m.Put(entry(key, 1), noon))
+	}
+	assert.Equal(t, 2, m.FreeStranded(func(route, key string) bool { return route == "r" && strings.HasPrefix(key, "new") }))
+	assert.NotNil(t, find(m, "new a", nil))
+	check(t, m, 1<<20)
 }
 
 // TestPromise6TheLimitHolds puts, finds, purges and removes at random, and compares the
