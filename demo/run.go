@@ -231,10 +231,13 @@ Try first, in another terminal:
   %s purge --tag port:tholm --reason 'trying it out'
   %s report ratio --since 5m
   %s fragments show /ports/tholm
+  %s entries list --sort worth --limit 5
+  %s prime --sitemap %s/sitemap.xml
+  %s report size --since 5m
   open %s/ports/tholm#explain=%s
   curl -s -X POST %s/desk/import && sleep 1 && %s changes log --limit 3
 
-`, edge, d.Origin, d.Node.ControlURL(), d.Token, edge, command, command, command, edge, d.Token, d.Origin, command)
+`, edge, d.Origin, d.Node.ControlURL(), d.Token, edge, command, command, command, command, command, edge, command, edge, d.Token, d.Origin, command)
 }
 
 // flags are what commands need to find this demo, where it is not where they look by default.

@@ -82,6 +82,8 @@ func NewSite(parts Parts) (*Site, error) {
 	m.HandleFunc("GET /fail", site.fail)
 	m.HandleFunc("GET /half", site.half)
 	m.HandleFunc("GET /assets/{file...}", site.asset)
+	m.HandleFunc("GET /charts/{chart}", site.chart)
+	m.HandleFunc("GET /sitemap.xml", site.sitemap)
 	m.HandleFunc("GET /pieces/greeting", site.greeting)
 	m.HandleFunc("GET /pieces/notices", site.homeNotices)
 	m.HandleFunc("GET /pieces/departures", site.homeDepartures)

@@ -37,6 +37,7 @@ func (v *Visitors) Run(ctx context.Context) {
 		<-ctx.Done()
 		return
 	}
+	tasks.Go(func() { v.planner(ctx) })
 	random := rand.New(rand.NewPCG(7, uint64(time.Now().UnixNano())))
 	interest := newInterest(random, len(v.Sailings))
 	slots := make(chan struct{}, atOnce)
@@ -53,6 +54,9 @@ func (v *Visitors) Run(ctx context.Context) {
 		if random.IntN(40) == 0 && len(v.Sailings) > 0 { // a crawler walks through everything
 			path, cookie = fmt.Sprintf("/sailings/%d", v.Sailings[crawled%len(v.Sailings)]), ""
 			crawled++
+		}
+		if random.IntN(400) == 0 {
+			path, cookie = "/reports/punctuality?month="+time.Now().UTC().AddDate(0, -1, 0).Format("2006-01"), ""
 		}
 		select {
 		case slots <- struct{}{}:
@@ -80,6 +84,20 @@ func (v *Visitors) visit(ctx context.Context, path, cookie string) {
 	}
 	defer resp.Body.Close()
 	_, _ = io.Copy(io.Discard, resp.Body)
+}
+
+// planner looks at sea charts, some again and again: more than memory holds.
+func (v *Visitors) planner(ctx context.Context) {
+	random := rand.New(rand.NewPCG(13, uint64(time.Now().UnixNano())))
+	often := rand.NewZipf(random, 1.1, 8, charts-1)
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(40 * time.Millisecond):
+			v.visit(ctx, fmt.Sprintf("/charts/%d.png", 1+often.Uint64()), "")
+		}
+	}
 }
 
 // displays are the boards on the quays: each port's polls every three seconds.

@@ -81,7 +81,7 @@ func TestConsole(t *testing.T) {
 		name string
 		test func(*testing.T)
 	}{
-		{"overview", s.overview}, {"routes", s.routes}, {"purge", s.purge}, {"names of a purge", s.purgeNames}, {"tags", s.tags},
+		{"overview", s.overview}, {"routes", s.routes}, {"purge", s.purge}, {"names of a purge", s.purgeNames}, {"tags", s.tags}, {"entries and store", s.store},
 		{"fragments", s.fragments}, {"panel on a page", s.panel}, {"changes", s.changes}, {"live", s.live},
 		{"findings", s.findings}, {"keyboard", s.keyboard}, {"appearance", s.appearance}, {"purge of all", s.purgeAll}, {"sign out", s.signOut},
 	} {
@@ -199,6 +199,24 @@ func (s screen) tags(t *testing.T) {
 	s.do(t, chromedp.Click("#tags tbody button"), chromedp.WaitVisible("#carrying tbody .tags"))
 	assert.Contains(t, s.text(t, "#carrying"), "origin")
 	assert.Contains(t, s.text(t, "#carrying"), "vessel:6")
+}
+
+// Entries: searched, looked at, and dropped after what goes was shown; the store's size over time.
+func (s screen) store(t *testing.T) {
+	visit(t, "/vessels/4")
+	s.open(t, "/entries?below=/vessels/4", "#list tbody .url")
+	s.do(t, chromedp.Click("#list tbody .url"), chromedp.WaitVisible("#entry .acts button"))
+	assert.Contains(t, s.text(t, "#entry"), "its purge takes")
+	assert.Contains(t, s.text(t, "#entry .header"), "Content-Type")
+	s.do(t, chromedp.Click("#entry .acts button"))
+	eventually(t, "the button says what goes", func() bool { return strings.HasPrefix(s.text(t, "#entry .acts button"), "Drop 1 entry") })
+	s.do(t, chromedp.Click("#entry .acts button"))
+	eventually(t, "it is dropped", func() bool { return strings.Contains(s.text(t, "#entry"), "Dropped, with purge") })
+	assert.False(t, visit(t, "/vessels/4").hit())
+	s.open(t, "/store?since=15m", "#size canvas")
+	s.do(t, chromedp.WaitVisible("#came tbody td"))
+	assert.Contains(t, s.text(t, "#curve"), "origin time")
+	assert.Contains(t, s.text(t, "#primes"), "gerastic prime")
 }
 
 // What a page is made of, and what a purge of one part would take.

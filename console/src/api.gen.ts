@@ -374,6 +374,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/reports/curve": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What another size of this node's memory would have saved lately */
+        get: operations["report-curve"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/reports/ratio": {
         parameters: {
             query?: never;
@@ -383,6 +400,23 @@ export interface paths {
         };
         /** Report hit ratios and what the cache saved */
         get: operations["report-ratio"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/reports/size": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What each tier had over time, and what came and went */
+        get: operations["report-size"];
         put?: never;
         post?: never;
         delete?: never;
@@ -592,6 +626,33 @@ export interface components {
             well: boolean;
             /** @description The sources that have not */
             why?: string;
+        };
+        Curve: {
+            /** @description What this node saved */
+            now: components["schemas"]["CurvePoint"];
+            /** @description At ¼, ½, 1, 2 and 4 times the memory, from sampled copies */
+            points: components["schemas"]["CurvePoint"][];
+            /** @description What twice the memory would bring, in words */
+            says: string;
+            /**
+             * Format: date-time
+             * @description An hour ago, or the node's start
+             */
+            since: string;
+        };
+        CurvePoint: {
+            /**
+             * Format: double
+             * @description Of what was stored at some time
+             */
+            hit_ratio: number | null;
+            /** Format: int64 */
+            memory_bytes: number;
+            /**
+             * Format: double
+             * @description Of the origin time that this would have taken
+             */
+            time_saved_ratio: number | null;
         };
         Entry: {
             /**
@@ -1378,6 +1439,55 @@ export interface components {
         };
         "Sign-inRequest": {
             token: string;
+        };
+        SizeReport: {
+            rows: components["schemas"]["SizeRow"][];
+            /** Format: date-time */
+            since: string;
+            /** Format: int64 */
+            step_s: number;
+            /** Format: date-time */
+            until: string;
+        };
+        SizeRow: {
+            /** Format: int64 */
+            added: number;
+            /**
+             * Format: date-time
+             * @description Start of the bucket
+             */
+            at: string;
+            /**
+             * Format: int64
+             * @description Of these
+             */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description At its end; what is in both tiers counts in memory
+             */
+            entries: number;
+            /**
+             * Format: int64
+             * @description Gave way to others; from memory perhaps to disk
+             */
+            evicted: number;
+            /**
+             * Format: double
+             * @description How long what was evicted had been there, in the mean; null: nothing was, or it is not known
+             */
+            evicted_age_s: number | null;
+            /**
+             * Format: int64
+             * @description Were not asked for within their idle time
+             */
+            expired: number;
+            /** Format: int64 */
+            limit_bytes: number;
+            /** Format: int64 */
+            purged: number;
+            /** @enum {string} */
+            tier: "memory" | "disk";
         };
         SourceStatus: {
             /**
@@ -2818,6 +2928,35 @@ export interface operations {
             };
         };
     };
+    "report-curve": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Curve"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "report-ratio": {
         parameters: {
             query?: {
@@ -2846,6 +2985,44 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RatioReport"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "report-size": {
+        parameters: {
+            query?: {
+                /** @description A length of time before now (1h, 7d) or an RFC 3339 time */
+                since?: string;
+                /** @description Likewise; now if left out */
+                until?: string;
+                /** @description Length of a bucket (1m, 1h), from a minute on; chosen to fit if left out */
+                step?: string;
+                /** @description Only this node; all together if left out */
+                node?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SizeReport"];
                 };
             };
             /** @description Error */

@@ -13,6 +13,13 @@ export type Finding = Schemas['Finding']
 export type RequestEvent = Schemas['Event']
 export type Tag = Schemas['StoredTag']
 export type Entry = Schemas['Entry']
+export type EntryDetail = Schemas['EntryDetail']
+export type EntryList = Schemas['EntryList']
+export type SizeReport = Schemas['SizeReport']
+export type SizeRow = Schemas['SizeRow']
+export type Curve = Schemas['Curve']
+export type CurvePoint = Schemas['CurvePoint']
+export type Prime = Schemas['Prime']
 export type FragmentName = Schemas['FragmentName']
 export type PartsTree = Schemas['PartsTree']
 export type ChangesStatus = Schemas['ChangesStatus']
@@ -68,6 +75,12 @@ export const api = {
   purges: (limit = 50) => call<{ purges: Purge[] }>('GET', '/v1/purges' + query({ limit: String(limit) })).then((r) => r.purges),
   entries: (tag: string, limit = 50) => call<{ entries: Entry[] }>('GET', '/v1/entries' + query({ tag, limit: String(limit) })).then((r) => r.entries),
   entriesOf: (route: string, limit = 50) => call<{ entries: Entry[] }>('GET', '/v1/entries' + query({ route, limit: String(limit) })).then((r) => r.entries),
+  entryList: (q: Record<string, string>) => call<EntryList>('GET', '/v1/entries' + query(q)),
+  entry: (id: string) => call<EntryDetail>('GET', `/v1/entries/${encodeURIComponent(id)}`),
+  dropEntry: (id: string, preview: boolean) => call<PurgeResult>('DELETE', `/v1/entries/${encodeURIComponent(id)}` + query({ preview: preview ? 'true' : undefined })),
+  sizes: (since: string) => call<SizeReport>('GET', '/v1/reports/size' + query({ since })),
+  curve: () => call<Curve>('GET', '/v1/reports/curve'),
+  primes: () => call<{ primes: Prime[] }>('GET', '/v1/primes').then((r) => r.primes),
   fragmentNames: (since: string) => call<{ names: FragmentName[] }>('GET', '/v1/fragments' + query({ since })).then((r) => r.names),
   madeOf: (name: string) => call<PartsTree>('GET', '/v1/made-of' + query({ name })),
   changes: () => call<ChangesStatus>('GET', '/v1/changes/status', undefined, 503),

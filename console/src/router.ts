@@ -1,5 +1,6 @@
 import { createRouter, createWebHistory } from 'vue-router'
 import Changes from './pages/Changes.vue'
+import Entries from './pages/Entries.vue'
 import Findings from './pages/Findings.vue'
 import Fragments from './pages/Fragments.vue'
 import Live from './pages/Live.vue'
@@ -7,13 +8,14 @@ import Overview from './pages/Overview.vue'
 import Purge from './pages/Purge.vue'
 import Routes from './pages/Routes.vue'
 import SignIn from './pages/SignIn.vue'
+import Store from './pages/Store.vue'
 import Tags from './pages/Tags.vue'
 import { useSession } from './session'
 
 // Pages in the order of work; a page stands here only when it works.
 export const rail = [
   { group: 'See', pages: [{ path: '/', label: 'Overview' }, { path: '/live', label: 'Live' }, { path: '/routes', label: 'Routes' }, { path: '/findings', label: 'Findings' }] },
-  { group: 'Stored', pages: [{ path: '/tags', label: 'Tags' }, { path: '/fragments', label: 'Fragments' }] },
+  { group: 'Stored', pages: [{ path: '/store', label: 'Store' }, { path: '/entries', label: 'Entries' }, { path: '/tags', label: 'Tags' }, { path: '/fragments', label: 'Fragments' }] },
   { group: 'Change', pages: [{ path: '/purge', label: 'Purge' }, { path: '/changes', label: 'Changes' }] },
 ]
 
@@ -24,6 +26,8 @@ export const router = createRouter({
     { path: '/live', component: Live, meta: { title: 'Live' } },
     { path: '/findings', component: Findings, meta: { title: 'Findings' } },
     { path: '/routes', component: Routes, meta: { title: 'Routes' } },
+    { path: '/store', component: Store, meta: { title: 'Store' } },
+    { path: '/entries', component: Entries, meta: { title: 'Entries' } },
     { path: '/tags', component: Tags, meta: { title: 'Tags' } },
     { path: '/fragments', component: Fragments, meta: { title: 'Fragments' } },
     { path: '/changes', component: Changes, meta: { title: 'Changes' } },

@@ -16,7 +16,7 @@ import (
 
 func (a *app) demo() *cobra.Command {
 	o := demo.Options{Slow: 1, History: true}
-	var memory, logFormat string
+	var memory, disk, logFormat string
 	var howLong time.Duration
 	c := &cobra.Command{
 		Use:   "demo",
@@ -27,9 +27,9 @@ cancels sailings. It prints the addresses and a token, and what to try first. It
 until it is interrupted, and stops all that it started. What it keeps is in --data.`,
 		Example: "  gerastic demo\n  gerastic demo --for 30s --visitors 100",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			var err error
-			if o.Node.Memory, err = policy.ParseSize(memory); err != nil {
-				return usage("--memory: %w", err)
+			err := demoSizes(&o, memory, disk)
+			if err != nil {
+				return err
 			}
 			if o.Node.Log, err = logger(a.errs, logFormat); err != nil {
 				return err
@@ -38,8 +38,7 @@ until it is interrupted, and stops all that it started. What it keeps is in --da
 				return usage("--visitors is a number of page visits a second, from 0 to 2000")
 			}
 			o.Node.Data, o.Node.Console, o.Node.AdminToken = a.data, console.Files(), os.Getenv("GERASTIC_ADMIN_TOKEN")
-			o.Node.Control = strings.TrimPrefix(a.control, "http://")
-			o.Command = os.Args[0]
+			o.Node.Control, o.Command = strings.TrimPrefix(a.control, "http://"), os.Args[0]
 			d, err := demo.Start(cmd.Context(), o)
 			if err != nil {
 				return err
@@ -66,11 +65,23 @@ until it is interrupted, and stops all that it started. What it keeps is in --da
 	f := c.Flags()
 	f.StringVar(&o.Node.Edge, "edge", "127.0.0.1:8480", "address that visitors reach")
 	f.StringVar(&o.Origin, "origin", "127.0.0.1:8600", "address of the ferry company's application")
-	f.StringVar(&memory, "memory", "64MiB", "memory that the store may use")
+	f.StringVar(&memory, "memory", "16MiB", "memory that the store may use: little, so that it is full within a minute")
+	f.StringVar(&disk, "disk", "128MiB", "disk that it may use")
 	f.Float64Var(&o.Visitors, "visitors", 30, "page visits a second; 0 for none")
 	f.DurationVar(&o.Editors, "edits-every", 6*time.Second, "about how long between two edits of the desk; 0s for none")
 	f.DurationVar(&o.Imports, "imports-every", 2*time.Minute, "between two bulk imports that nobody is told of; 0s for none")
 	f.DurationVar(&howLong, "for", 0, "stop by itself after this long, such as 30s")
 	f.StringVar(&logFormat, "log-format", "text", "text or json, to standard error")
 	return c
+}
+
+// demoSizes reads how much memory and disk the demo's store may use.
+func demoSizes(o *demo.Options, memory, disk string) (err error) {
+	if o.Node.Memory, err = policy.ParseSize(memory); err != nil {
+		return usage("--memory: %w", err)
+	}
+	if o.Node.Disk, err = parseAmount(disk); err != nil {
+		return usage("--disk: %w", err)
+	}
+	return nil
 }

@@ -104,10 +104,25 @@ func curveOut(c Curve) client.Curve {
 	for _, s := range c.Others {
 		out.Points = append(out.Points, pointOf(s))
 	}
+	correct(out.Points, out.Now)
 	if len(c.Others) == 5 {
 		out.Says = says(c.Others[2], c.Others[3])
 	}
 	return out
+}
+
+// correct moves the points by as much as the copy of the node's own size is off: it sees only some of
+// the keys, and the most asked for may not be among them.
+func correct(points []client.CurvePoint, now client.CurvePoint) {
+	if len(points) != 5 || now.HitRatio == nil || points[2].HitRatio == nil {
+		return
+	}
+	hits, saved := *now.HitRatio-*points[2].HitRatio, *now.TimeSavedRatio-*points[2].TimeSavedRatio
+	for i := range points {
+		if p := &points[i]; p.HitRatio != nil {
+			*p.HitRatio, *p.TimeSavedRatio = min(1, max(0, *p.HitRatio+hits)), min(1, max(0, *p.TimeSavedRatio+saved))
+		}
+	}
 }
 
 func pointOf(s worth.Size) client.CurvePoint {

@@ -44,16 +44,15 @@ func take(control, token, dir string) error {
 		}
 	}
 	open := func(path string) chromedp.Action[chromedp.Void] { return chromedp.Navigate(control + path) }
-	steps := []struct {
-		name    string
-		actions []chromedp.Action[chromedp.Void]
-	}{
+	steps := []step{
 		{"sign-in", []chromedp.Action[chromedp.Void]{open("/"), appearance("light"), open("/"), chromedp.WaitVisible("#token")}},
 		{"overview", []chromedp.Action[chromedp.Void]{chromedp.SendKeys("#token", token), chromedp.Click("button[type=submit]"), chromedp.WaitVisible("#hit-ratio"), chromedp.WaitVisible("canvas")}},
 		{"routes", []chromedp.Action[chromedp.Void]{open("/routes"), chromedp.WaitVisible("tbody .switch")}},
 		{"live", []chromedp.Action[chromedp.Void]{open("/live"), chromedp.WaitVisible("#live tbody tr:nth-child(15)")}},
 		{"findings", []chromedp.Action[chromedp.Void]{open("/findings"), chromedp.WaitVisible("#findings .empty, #findings tbody td")}},
 		{"purge", []chromedp.Action[chromedp.Void]{open("/purge?tag=port%3Atholm"), chromedp.WaitVisible("#history tbody tr")}},
+		{"store", []chromedp.Action[chromedp.Void]{open("/store?since=15m"), chromedp.WaitVisible("#size canvas"), chromedp.WaitVisible("#primes tbody progress")}},
+		{"entries", []chromedp.Action[chromedp.Void]{open("/entries"), chromedp.WaitVisible("#list tbody tr:nth-child(9)"), chromedp.Click("#list tbody tr:nth-child(2) .url"), chromedp.WaitVisible("#entry .acts")}},
 		{"tags", []chromedp.Action[chromedp.Void]{open("/tags?tag=vessel%3A3"), chromedp.WaitVisible("#carrying tbody td")}},
 		{"fragments", []chromedp.Action[chromedp.Void]{open("/fragments?of=%2Fports%2Ftholm&tag=vessel%3A3"), chromedp.WaitVisible("#made tbody tr:nth-child(9)")}},
 		{"changes", []chromedp.Action[chromedp.Void]{open("/changes"), chromedp.WaitVisible("#runs tbody tr:nth-child(5)"), chromedp.Click("#try"), chromedp.WaitVisible("#effects li")}},
@@ -66,20 +65,27 @@ func take(control, token, dir string) error {
 		if err != nil {
 			return err
 		}
-		steps = append(steps, struct {
-			name    string
-			actions []chromedp.Action[chromedp.Void]
-		}{name, []chromedp.Action[chromedp.Void]{chromedp.Navigate(page), chromedp.WaitVisible("pre")}})
+		steps = append(steps, step{name, []chromedp.Action[chromedp.Void]{chromedp.Navigate(page), chromedp.WaitVisible("pre")}})
 	}
+	return capture(tab, steps, dir)
+}
+
+// step is a picture, and what leads to it.
+type step struct {
+	name    string
+	actions []chromedp.Action[chromedp.Void]
+}
+
+func capture(tab context.Context, steps []step, dir string) error {
 	for _, s := range steps {
 		if err := chromedp.Do(tab, append(s.actions, chromedp.Sleep(1500*time.Millisecond))...); err != nil {
 			return fmt.Errorf("%s: %w", s.name, err)
 		}
-		capture := chromedp.CaptureScreenshot()
+		shot := chromedp.CaptureScreenshot()
 		if s.name == "explain" || s.name == "report" || s.name == "parts" {
-			capture = chromedp.Screenshot("pre")
+			shot = chromedp.Screenshot("pre")
 		}
-		picture, err := chromedp.Run(tab, capture)
+		picture, err := chromedp.Run(tab, shot)
 		if err != nil {
 			return fmt.Errorf("%s: %w", s.name, err)
 		}

@@ -156,6 +156,9 @@ func (m *Memory) keep(e *Entry, r *record) error {
 	}
 	gone, why := displaced(there, e)
 	m.displaceBelow(e)
+	for _, old := range gone {
+		m.policy.Expire(old.place)
+	}
 	m.place(e, r, hash)
 	s := m.shard(hash)
 	s.mu.Lock()
@@ -260,6 +263,9 @@ func (m *Memory) forget(r *record, why Removal) {
 	m.idle.remove(r)
 	if why != Evicted {
 		m.leaveBelow(r, why)
+	}
+	if why != Evicted && why != Replaced {
+		m.policy.Expire(r.place)
 	}
 	m.policy.Remove(r.place)
 	m.used.Add(-r.size())

@@ -14,7 +14,7 @@ const (
 	// mostBits: at least one key of 32 is seen.
 	mostBits = 5
 	// Copies of other sizes see less: what is told of them is for people.
-	fewestSized, mostBitsSized = 256, 7
+	fewestSized, mostBitsSized = 2048, 6
 )
 
 // NewTrials returns no copies yet, which see all keys as long as a store has few entries, and at
@@ -62,6 +62,15 @@ func (ts *Trials) Use(tag uint32, size int64, cost float32, times uint32) {
 	}
 	for _, t := range ts.all {
 		t.use(tag, size, cost, times)
+	}
+}
+
+// Drop tells that something went that no store would have kept: it was purged, or is to be replaced.
+func (ts *Trials) Drop(tag uint32) {
+	for _, t := range ts.all {
+		if place, ok := t.places[tag]; ok {
+			t.remove(tag, place)
+		}
 	}
 }
 

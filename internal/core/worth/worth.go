@@ -67,6 +67,9 @@ func (p *Policy) Use(place, times uint32) {
 // Remove tells that an entry is gone, for whatever reason.
 func (p *Policy) Remove(place uint32) { p.shelf.remove(place) }
 
+// Expire tells that an entry is to go that no store would keep, whatever its size.
+func (p *Policy) Expire(place uint32) { p.sizes.Drop(p.shelf.slots.at(place).tag) }
+
 // Victim names who is to go next; ok is false if nobody is there. It stays until Remove.
 func (p *Policy) Victim() (place uint32, ok bool) { return p.shelf.victim() }
 
