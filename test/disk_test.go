@@ -123,6 +123,17 @@ func TestPurgesOfTheTimeAwayHold(t *testing.T) {
 	}
 }
 
+// TestANodeGoesOnWithoutItsDisk, says so, and keeps in memory what it can.
+func TestANodeGoesOnWithoutItsDisk(t *testing.T) {
+	var asked atomic.Int64
+	data := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(data, "store"), []byte("not a directory"), 0o600))
+	n := startNode(t, node.Settings{Name: "a", Data: data, Disk: 64 << 20, Database: database(t, "diskless"), PolicyFile: pages(t, &asked)})
+	assert.Contains(t, fetch(t, "GET", n.ControlURL()+"/readyz", "").body, "ready, degraded: the store's tier on disk cannot be used")
+	ofPages(t, n.EdgeURL(), "/g1/1")
+	assert.True(t, ofPages(t, n.EdgeURL(), "/g1/1").hit())
+}
+
 // TestEntriesOfBothTiers: each is listed once, in the faster tier that has it; figures agree; one
 // that is dropped is gone from both, and no other.
 func TestEntriesOfBothTiers(t *testing.T) {

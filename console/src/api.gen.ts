@@ -1820,7 +1820,7 @@ export interface operations {
                 /** @description Only of this host */
                 host?: string;
                 /** @description Only of this tier; an entry in both is in memory */
-                tier?: "memory" | "disk";
+                tier?: "memory" | "disk" | "shared";
                 /** @description softened: a purge marked it stale */
                 state?: "live" | "softened";
                 /** @description The most bytes first, the oldest, the most used, the dearest to fill, or what saves most origin time for its bytes */

@@ -72,7 +72,7 @@ as primed, beside visitors' requests.`,
 	f.StringArrayVar(&o.request.Routes, "route", nil, "only what this route stores; may be repeated")
 	f.StringVar(&o.request.Pace, "pace", "auto", "20/s, or auto")
 	f.IntVar(&o.request.Limit, "limit", 0, "how many at most (0: 100,000)")
-	f.StringArrayVar(&o.headers, "header", nil, "header of each request, such as 'Accept-Language: nb'; may be repeated")
+	f.StringArrayVar(&o.headers, "header", nil, "header of each request, such as 'Accept-Language: nb', or 'Host: www.ferries.example' for paths; may be repeated")
 	f.BoolVar(&o.anew, "anew", false, "ask for what is fresh, too")
 	f.BoolVar(&o.detach, "detach", false, "do not wait")
 	c.AddCommand(a.primeStatus(), a.primeStop())

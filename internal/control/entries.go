@@ -22,7 +22,7 @@ type entryQuery struct {
 	URL   string `query:"url" maxLength:"8192" doc:"Only what was asked for there: https://HOST/PATH?QUERY, or /PATH for every host"`
 	Below string `query:"below" maxLength:"8192" doc:"Only below this path: https://HOST/PATH/, or /PATH/ for every host"`
 	Host  string `query:"host" maxLength:"300" doc:"Only of this host"`
-	Tier  string `query:"tier" enum:"memory,disk" doc:"Only of this tier; an entry in both is in memory"`
+	Tier  string `query:"tier" enum:"memory,disk,shared" doc:"Only of this tier; an entry in both is in memory"`
 	State string `query:"state" enum:"live,softened" doc:"softened: a purge marked it stale"`
 	Sort  string `query:"sort" enum:"bytes,age,used,cost,worth" default:"bytes" doc:"The most bytes first, the oldest, the most used, the dearest to fill, or what saves most origin time for its bytes"`
 	Limit int    `query:"limit" default:"100" minimum:"1" maximum:"1000"`

@@ -2,7 +2,6 @@ package node
 
 import (
 	"context"
-	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
@@ -23,20 +22,22 @@ type tier struct {
 func (t *tier) isFresh() bool { return t != nil && t.fresh }
 
 // openDisk opens the tier on disk, and goes to the place in the ledger up to which what is there
-// was judged.
-func (n *Node) openDisk(marks *tags.Marks, epoch time.Time) error {
+// was judged. Without it the node goes on, and says so.
+func (n *Node) openDisk(marks *tags.Marks, epoch time.Time) {
 	path := filepath.Join(n.settings.Data, "store")
 	if n.settings.Disk == 0 {
 		if err := os.RemoveAll(path); err != nil { // what is there would be out of date when it is wanted again
-			return fmt.Errorf("removing the tier on disk, which --disk 0 switches off: %w", err)
+			n.log.Error("the tier on disk, which --disk 0 switches off, cannot be removed; remove it by hand before it is switched on again", "error", err)
 		}
-		return nil
+		return
 	}
 	opened, at, err := disk.Open(path, core.Options{
 		Limit: n.settings.Disk, Index: n.settings.Memory / 4, Writes: n.settings.DiskWrites, Marks: marks, Epoch: epoch, Now: time.Now,
 	}, n.log)
 	if err != nil {
-		return err
+		n.log.Error("the tier on disk cannot be used; the node goes on without it", "error", err)
+		n.diskless = "the store's tier on disk cannot be used: " + err.Error()
+		return
 	}
 	n.disk = &tier{Tier: opened, fresh: at.Known}
 	if at.Known {
@@ -44,7 +45,6 @@ func (n *Node) openDisk(marks *tags.Marks, epoch time.Time) error {
 		n.ledger.at = records.Position{Sequence: at.Sequence, RowID: at.Row}
 	}
 	n.store.Over(opened, time.Now)
-	return nil
 }
 
 // forgetOwed takes out of use on disk what invalidations name that the ledger does not have yet.

@@ -40,6 +40,7 @@ type Node struct {
 
 	store     *store.Memory
 	disk      *tier
+	diskless  string // why there is no tier on disk although one is wanted; "" if there is
 	resident  *resident.Keeper
 	barrier   *barrier.Barrier
 	meter     *meter.Meter
@@ -90,10 +91,7 @@ func Start(ctx context.Context, s Settings) (*Node, error) {
 	epoch := time.Now() // by both clocks
 	n.store = store.NewMemory(s.Memory, epoch)
 	marks := tags.NewMarks(0, tags.DefaultLimit)
-	if err := n.openDisk(marks, epoch); err != nil {
-		directory.close()
-		return nil, err
-	}
+	n.openDisk(marks, epoch)
 	n.barrier = barrier.New(marks, n.store)
 	n.barrier.KeepWithin(s.Memory / 8)
 	if s.ServeOn {

@@ -37,7 +37,7 @@ func (n *Node) Status() client.Node {
 func (n *Node) Memory() []resident.Class {
 	f := n.store.Figures()
 	edge, control := n.Listeners()
-	return n.resident.Classes(resident.Account{Entries: f.Kept, Ready: f.Ready, Index: f.Structure, Fills: f.Reserved, Leaving: f.Pinned, Aside: f.Aside, Connections: int64(edge.Open + control.Open)})
+	return n.resident.Classes(resident.Account{Entries: f.Kept, Ready: f.Ready, Index: f.Structure, Fills: f.Reserved, Leaving: f.Pinned + f.Descending, Aside: f.Aside, Connections: int64(edge.Open + control.Open)})
 }
 
 // troubles says in words what the node has to do without; "" if nothing.
@@ -57,6 +57,9 @@ func (n *Node) troubles() string {
 	}
 	if unread := n.unread.Load(); unread != nil {
 		all = append(all, *unread)
+	}
+	if n.diskless != "" {
+		all = append(all, n.diskless)
 	}
 	if below, _ := n.store.LowerFigures(); below.Off != "" {
 		all = append(all, "the store's tier on disk is switched off until the next start, and the origin is asked instead: "+below.Off)

@@ -331,6 +331,10 @@ func (p *Primer) one(ctx context.Context, j *job, slow *throttle, t Target) {
 		for name, values := range j.order.Headers {
 			r.Header[http.CanonicalHeaderKey(name)] = values
 		}
+		if host := r.Header.Get("Host"); host != "" {
+			r.Host = host
+			r.Header.Del("Host")
+		}
 		result = p.Site.Prime(ctx, r, edge.Priming{Routes: j.order.Routes, OnlyMissing: j.order.OnlyMissing})
 	} else {
 		result.Why = err.Error()

@@ -26,8 +26,8 @@ type Image struct {
 	Body     []byte
 	Length   int64 // of its body, also where that was not read
 
-	Since Moment       // when memory gave it up
-	Gone  *atomic.Bool // something newer has come since then
+	Left Moment       // when memory gave it up
+	Gone *atomic.Bool // something newer has come since then
 }
 
 // Variant tells an image from others under its key. Two of one family depend on the same fields of
@@ -52,8 +52,8 @@ func variantOf(e *Entry) Variant {
 		byCoding = byCoding || v.Name == "Accept-Encoding"
 	}
 	for _, coding := range e.Encodings {
-		if own = add(own, coding); !byCoding {
-			family = add(family, coding)
+		if !byCoding {
+			family, own = add(family, coding), add(own, coding)
 		}
 	}
 	return Variant{Family: uint16(family ^ family>>16), Own: own}
@@ -126,6 +126,20 @@ func (i *Image) Subject() (s tags.Subject, err error) {
 	s = e.Subject
 	s.Name = e.Name()
 	return s, nil
+}
+
+// Since is the image with its times counted from another moment.
+func (i Image) Since(epoch time.Time) (Image, error) {
+	if i.Epoch == epoch {
+		return i, nil
+	}
+	e, err := i.entry()
+	if err != nil {
+		return i, err
+	}
+	anew := imageOf(e, epoch)
+	anew.Uses, anew.Length = i.Uses, i.Length
+	return anew, nil
 }
 
 // URL is where the entry of an image was asked for.

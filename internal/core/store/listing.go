@@ -43,6 +43,7 @@ const (
 	AnyTier  Tier = ""
 	InMemory Tier = "memory"
 	OnDisk   Tier = "disk"
+	Shared   Tier = "shared" // there is none yet
 )
 
 // Order is what a list begins with.
@@ -116,10 +117,10 @@ func (m *Memory) List(w Wish, now time.Time) (list []Listed, total int) {
 		best = slices.Insert(best, i, l)
 		best = best[:min(len(best), w.Limit)]
 	}
-	if w.Tier != OnDisk {
+	if w.Tier == AnyTier || w.Tier == InMemory {
 		m.wanted(&w, func(r *record) { take(Listed{At: Cursor{value: m.value(r, w.By), place: uint64(r.place)}}) })
 	}
-	if m.lower != nil && w.Tier != InMemory {
+	if m.lower != nil && (w.Tier == AnyTier || w.Tier == OnDisk) {
 		m.lower.Each(w.named(), func(i *Image, at Spot) {
 			if l, ok := m.listedBelow(i, at, now); ok && w.fits(l) {
 				l.At.value = l.value(w.By)

@@ -34,7 +34,7 @@ type Lower interface {
 	Takes(bytes int64, uses float64, cost time.Duration) bool
 	// Write keeps images, but for those that are Gone by the time that they would be found.
 	Write(images []*Image)
-	// Moment is the present one, see Image.Since.
+	// Moment is the present one, see Image.Left.
 	Moment() Moment
 	// Commit makes what was taken out stay out, also if the process is killed.
 	Commit()
@@ -189,16 +189,17 @@ func (m *Memory) keyOf(r *record) []byte {
 	return append([]byte(reader.skipKey()), reader.key...)
 }
 
-// isAlike reports whether all that memory has under a record's key is of one family, so that what
-// goes down answers no request that something here answers. Under mu.
+// isAlike reports whether all that memory has under a record's key is of its family, and other
+// variants, so that what goes down answers no request that something here answers. Under mu.
 func (m *Memory) isAlike(r *record, key []byte) bool {
 	others := slices.DeleteFunc(m.records(nil, &m.shards[r.shard], r.tag, key), func(other *record) bool { return other == r })
 	if len(others) == 0 {
 		return true
 	}
-	family := variantOf(m.reader(r).read(m.epoch)).Family
+	own := variantOf(m.reader(r).read(m.epoch))
 	return !slices.ContainsFunc(others, func(other *record) bool {
-		return other.has(isFailure) || variantOf(m.reader(other).read(m.epoch)).Family != family
+		v := variantOf(m.reader(other).read(m.epoch))
+		return other.has(isFailure) || v.Family != own.Family || v.Own == own.Own
 	})
 }
 
@@ -250,7 +251,7 @@ func (m *Memory) descend(one leaving) {
 	for _, l := range some {
 		e := m.decodeAt(l.record, bodyOf(&l.place))
 		i := imageOf(e, m.epoch)
-		i.Uses, i.Since, i.Gone = l.uses, l.since, l.gone
+		i.Uses, i.Left, i.Gone = l.uses, l.since, l.gone
 		images = append(images, &i)
 		bytes += l.record.size()
 	}
@@ -312,7 +313,7 @@ func (m *Memory) Flush(ctx context.Context) {
 			if m.lower.Lapse(m.lower.Hash([]byte(i.Key)), i.Variant) {
 				continue
 			}
-			i.Uses, i.Since, i.Gone = m.policy.Uses(one.place), m.lower.Moment(), new(atomic.Bool)
+			i.Uses, i.Left, i.Gone = m.policy.Uses(one.place), m.lower.Moment(), new(atomic.Bool)
 			images = append(images, &i)
 		}
 		m.mu.Unlock()

@@ -293,7 +293,9 @@ func (m *Memory) makeRoom(size int64) bool {
 			m.hurry()
 			return false
 		}
-		m.letDescend()
+		if size > 0 {
+			m.letDescend()
+		}
 		victim, ok := m.policy.Victim()
 		if !ok {
 			return false
@@ -372,6 +374,7 @@ func (m *Memory) inShard(s *shard, visit func(*record)) {
 type Figures struct {
 	Limit, Used, Reserved int64 // bytes
 	Pinned                int64 // of entries that have left and are still read, part of Used
+	Descending            int64 // on their way to the tier below; no part of Used
 	Aside                 int64 // kept outside of entries, part of Used
 	Ready                 int64 // of entries that are kept ready to be sent, part of Used
 	Structure             int64 // of tables, part of Used
@@ -386,10 +389,10 @@ type Figures struct {
 // Figures returns the counters as of now.
 func (m *Memory) Figures() Figures {
 	m.mu.Lock()
-	aside, structure := m.aside, m.structure
+	aside, structure, descending := m.aside, m.structure, m.descending.bytes
 	m.mu.Unlock()
 	f := Figures{
-		Limit: m.limit, Used: m.Counted(), Reserved: m.reserved.Load(), Pinned: m.pinned.bytes.Load(), Aside: aside, Ready: m.ready.bytes.Load(), Structure: structure,
+		Limit: m.limit, Used: m.Counted(), Reserved: m.reserved.Load(), Pinned: m.pinned.bytes.Load(), Descending: descending, Aside: aside, Ready: m.ready.bytes.Load(), Structure: structure,
 		Added: m.added.Load(), Ages: time.Duration(m.ages.Load()), Entries: m.entries.Load(), Refused: m.refused.Load(), Removed: map[string]int64{},
 	}
 	f.Kept = f.Used - f.Reserved - f.Pinned - f.Aside - f.Ready - f.Structure

@@ -156,10 +156,19 @@ func (m *Memory) RouteCounts() map[string]int {
 	return counts
 }
 
-// Newest returns the entry of a path that came last, among those that fit; nil if none does.
+// Newest returns the entry of a path that came last, among those that fit; nil if none does. One that
+// is below comes without its body.
 func (m *Memory) Newest(path string, fits func(*Entry) bool) (newest *Entry) {
 	m.at(path, func(r *record) {
 		if e := m.decode(r); e.Subject.Path == path && fits(e) && (newest == nil || e.Received.After(newest.Received)) {
+			newest = e
+		}
+	})
+	if newest != nil || m.lower == nil {
+		return newest
+	}
+	m.lower.Each(tags.Purge{URLs: []tags.URL{{Path: path, AnyHost: true, AnyQuery: true}}}, func(i *Image, _ Spot) {
+		if e, err := i.entry(); err == nil && fits(e) && (newest == nil || e.Received.After(newest.Received)) {
 			newest = e
 		}
 	})

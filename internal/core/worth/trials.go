@@ -14,7 +14,7 @@ const (
 	// mostBits: at least one key of 32 is seen.
 	mostBits = 5
 	// Copies of other sizes see less: what is told of them is for people.
-	fewestSized, mostBitsSized = 2048, 6
+	fewestSized, mostBitsSized = 256, 7
 )
 
 // NewTrials returns no copies yet, which see all keys as long as a store has few entries, and at

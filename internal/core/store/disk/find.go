@@ -73,7 +73,7 @@ func (t *Tier) read(c *cell) (i stored, ok bool) {
 		return i, false
 	}
 	began := t.Now()
-	h, record, err := s.read(c.at, c.units)
+	h, front, body, err := s.read(c.at, c.units)
 	if errors.Is(err, errGone) {
 		return i, false
 	}
@@ -85,8 +85,7 @@ func (t *Tier) read(c *cell) (i stored, ok bool) {
 	t.failedReads.Store(0)
 	took := t.readTook.Load() // a read that had to wait for something else says little
 	t.readTook.Store(max(1000, took+(min(int64(t.Now().Sub(began)), 2*took)-took)/16))
-	front := h.front()
-	i = stored{h.image(record[:front:front], record[front:front+int(h.body)], s.epoch), h.hash, store.Spot{Segment: c.segment, At: c.at, Bytes: c.bytesOf()}}
+	i = stored{h.image(front, body, s.epoch), h.hash, store.Spot{Segment: c.segment, At: c.at, Bytes: c.bytesOf()}}
 	i.Known, i.Softened = max(i.Known, t.Swept()), c.notes&softened != 0
 	return i, true
 }

@@ -109,6 +109,13 @@ func (h *head) check(front []byte) error {
 	return nil
 }
 
+func (h *head) checkBody(body []byte) error {
+	if crc32.Checksum(body, castagnoli) != h.bodySum {
+		return errRecord
+	}
+	return nil
+}
+
 // image is the record's image, of what stands before its body, which was checked, and its body.
 func (h *head) image(front, body []byte, epoch time.Time) store.Image {
 	return store.Image{

@@ -36,6 +36,19 @@ func (r *removals) add(segment, at uint32, kind uint32) {
 	r.pending = append(r.pending, b...)
 }
 
+// forget takes back what was noted of segments that are gone, and is not written yet.
+func (r *removals) forget(gone func(segment uint32) bool) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	kept := r.pending[:0]
+	for b := r.pending; len(b) > 0; b = b[removalBytes:] {
+		if !gone(binary.LittleEndian.Uint32(b)) {
+			kept = append(kept, b[:removalBytes]...)
+		}
+	}
+	r.pending = kept
+}
+
 // commit writes what was noted, so that it is there when the process is killed; last makes it last
 // when the machine ends.
 func (r *removals) commit(last bool) error {

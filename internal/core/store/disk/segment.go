@@ -28,6 +28,7 @@ type segment struct {
 	file   File         // nil: it is gone
 	sealed bool
 	known  contents     // of the head
+	filter filter       // of the others
 	size   atomic.Int64 // of what was written
 }
 
@@ -251,28 +252,47 @@ func (s *segment) scan(route func(front []byte, h *head) (string, error)) {
 	s.size.Store(at)
 }
 
-// read reads what stands before a record's body, checks it, and gives it to visit with the head.
-// The memory is visit's.
-func (s *segment) read(at, units uint32) (h head, record []byte, err error) {
+// readTogether is up to how many bytes a record is read at once. The body of a longer one has memory of
+// its own, which stays where the rest does not.
+const readTogether = 32 << 10
+
+// read reads a record whole, and checks it. The memory is the caller's.
+func (s *segment) read(at, units uint32) (h head, front, body []byte, err error) {
+	if int64(units)*unit > readTogether {
+		return s.readApart(at, units)
+	}
 	s.mu.RLock()
 	defer s.mu.RUnlock()
 	if s.file == nil {
-		return h, nil, errGone
+		return h, nil, nil, errGone
 	}
-	record = make([]byte, int64(units)*unit)
+	record := make([]byte, int64(units)*unit)
 	if _, err = s.file.ReadAt(record, int64(at)*unit); err != nil {
-		return h, nil, err
+		return h, nil, nil, err
 	}
 	if h, err = readHead(record); err != nil || h.size() != int64(len(record)) {
-		return h, nil, errRecord
+		return h, nil, nil, errRecord
 	}
-	if err = h.check(record[:h.front()]); err != nil {
-		return h, nil, err
+	n := h.front()
+	front, body = record[:n:n], record[n:n+int(h.body)]
+	return h, front, body, errors.Join(h.check(front), h.checkBody(body))
+}
+
+// readApart reads the body after the rest.
+func (s *segment) readApart(at, units uint32) (h head, front, body []byte, err error) {
+	if h, front, err = s.readFront(at, units); err != nil {
+		return h, nil, nil, err
 	}
-	if body := record[h.front() : h.front()+int(h.body)]; crc32.Checksum(body, castagnoli) != h.bodySum {
-		return h, nil, errRecord
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	if s.file == nil {
+		return h, nil, nil, errGone
 	}
-	return h, record, nil
+	body = make([]byte, h.body)
+	if _, err = s.file.ReadAt(body, int64(at)*unit+int64(h.front())); err != nil {
+		return h, nil, nil, err
+	}
+	return h, front, body, h.checkBody(body)
 }
 
 // readFront reads a record's head and what stands before its body, and checks it.

@@ -54,6 +54,10 @@ func (t *Tier) sweep(s *sweeping) store.Matched {
 		return store.Matched{}
 	}
 	t.prepare(s)
+	if s.preview { // nobody who purges waits for it
+		t.pass([]*sweeping{s})
+		return s.matched
+	}
 	s.done = make(chan struct{})
 	q := &t.sweeps
 	q.mu.Lock()
@@ -127,13 +131,34 @@ func (t *Tier) pass(all []*sweeping) {
 			t.writing.Unlock()
 		}
 	}
+	t.dropDead(segments)
 	t.commit(false)
+}
+
+// dropDead lets segments go of which nothing is left, without a note of each that was in them.
+func (t *Tier) dropDead(segments []*segment) {
+	t.writing.Lock()
+	defer t.writing.Unlock()
+	for _, s := range segments {
+		if s != t.head && s.live.Load() == 0 && t.segment(s.number) == s && !t.isOff() {
+			t.drop(s, store.Purged)
+		}
+	}
+	t.log.forget(func(segment uint32) bool { return t.segment(segment) == nil })
+}
+
+// mayBeIn reports whether something that a purge names may be in a segment.
+func (s *sweeping) mayBeIn(f filter) bool {
+	return s.terms == nil || slices.ContainsFunc(s.terms, f.has)
 }
 
 func (t *Tier) passSegment(s *segment, tail *tailReader, all []*sweeping) (err error) {
 	s.mu.RLock()
 	switch {
 	case s.file == nil:
+		s.mu.RUnlock()
+		return nil
+	case s.sealed && !slices.ContainsFunc(all, func(one *sweeping) bool { return one.mayBeIn(s.filter) }):
 		s.mu.RUnlock()
 		return nil
 	case s.sealed:

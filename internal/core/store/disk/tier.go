@@ -274,6 +274,8 @@ func (t *Tier) loadSegment(number uint32, kinds map[uint64]uint32, upTo tags.Sta
 	if !s.sealed {
 		return t.seal(s)
 	}
+	s.filter = newFilter(c.terms)
+	t.indexBytes.Add(s.filter.bytes())
 	return nil
 }
 
@@ -408,9 +410,17 @@ func (t *Tier) failed(in *atomic.Int32, what string, err error) {
 // switchOff leaves the disk alone until the next start, which believes nothing that is there: what
 // leaves from now on is not noted.
 func (t *Tier) switchOff(why string) {
-	if t.off.CompareAndSwap(nil, &why) {
-		_ = t.files.Remove(judgedName)
+	if !t.off.CompareAndSwap(nil, &why) {
+		return
 	}
+	_ = t.files.Remove(judgedName)
+	for i := range t.index.shards {
+		sh := &t.index.shards[i]
+		sh.mu.Lock()
+		sh.cells, sh.count = nil, 0
+		sh.mu.Unlock()
+	}
+	t.indexBytes.Store(0)
 }
 
 // Moment implements store.Lower.
@@ -516,7 +526,12 @@ func (t *Tier) Bytes() int64 {
 }
 
 // Swept implements store.Lower.
-func (t *Tier) Swept() tags.Stamp { return tags.Stamp(t.swept.Load()) }
+func (t *Tier) Swept() tags.Stamp {
+	if t.isOff() {
+		return everLater // there is nothing
+	}
+	return tags.Stamp(t.swept.Load())
+}
 
 // Close seals the head, and closes all files.
 func (t *Tier) Close() {

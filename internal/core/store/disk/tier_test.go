@@ -345,12 +345,38 @@ func TestNeverOverItsLimit(t *testing.T) {
 			r.descend()
 			require.LessOrEqual(t, r.files.bytes(), r.limit)
 		}
+		if i == 2000 { // what is written anew later was written by an earlier process
+			r.stop()
+			r.tick(time.Minute)
+			r.start()
+		}
 	}
 	f, _ := r.store.LowerFigures()
 	assert.LessOrEqual(t, f.Taken, f.Limit)
 	assert.Zero(t, f.Errors)
 	assert.Greater(t, f.Bytes, int64(8<<20), "the disk is used")
 	assert.Equal(t, page("/hot", 1, 9<<10), r.get("/hot"))
+	r.purge(tags.Purge{All: true})
+	assert.Less(t, r.files.bytes(), 2*r.tier.target, "nothing is kept of what is purged")
+}
+
+// TestFiltersMissNothing, and seldom say that something is there that is not.
+func TestFiltersMissNothing(t *testing.T) {
+	var terms []posting
+	chance := rand.New(rand.NewPCG(1, 1))
+	for range 5000 {
+		terms = append(terms, posting{term: chance.Uint64()})
+	}
+	f, wrong := newFilter(terms), 0
+	for _, p := range terms {
+		require.True(t, f.has(p.term))
+	}
+	for range 10_000 {
+		if f.has(chance.Uint64()) {
+			wrong++
+		}
+	}
+	assert.Less(t, wrong, 300)
 }
 
 // TestTheBudgetBoundsWhatIsWritten over ten seconds.

@@ -90,7 +90,7 @@ func (t *Tier) write(i *store.Image) {
 	if i.Softened {
 		notes = softened
 	}
-	t.waiting = append(t.waiting, waiting{head: h, at: at, notes: notes, subject: subject, terms: terms, since: i.Since, gone: i.Gone})
+	t.waiting = append(t.waiting, waiting{head: h, at: at, notes: notes, subject: subject, terms: terms, since: i.Left, gone: i.Gone})
 	if len(t.buffer) > mostBuffered {
 		t.flush()
 	}
@@ -206,10 +206,13 @@ func (t *Tier) find(s *segment, w *waiting) {
 		if before := t.segment(old.segment); before != nil {
 			before.live.Add(-old.bytesOf())
 		}
-		s.live.Add(old.bytesOf())
-		if old.segment, old.at, old.notes = s.number, at, old.notes&^hitMask; old.notes&softened != 0 {
+		t.countCell(old, -1)
+		old.segment, old.at, old.units = s.number, at, uint32(w.head.size()/unit)
+		if old.notes &^= hitMask; old.notes&softened != 0 {
 			t.log.add(s.number, at, kindSoftened)
 		}
+		s.live.Add(old.bytesOf())
+		t.countCell(old, 1)
 	}
 	sh.mu.Unlock()
 	if !ok {
@@ -259,6 +262,8 @@ func (t *Tier) seal(s *segment) error {
 	}
 	s.size.Add(int64(len(tail)))
 	t.taken.Add(room(int64(len(tail))))
+	s.filter = newFilter(s.known.terms)
+	t.indexBytes.Add(s.filter.bytes())
 	s.sealed, s.known = true, contents{}
 	return nil
 }
@@ -326,15 +331,15 @@ func (t *Tier) reclaim(s *segment) {
 
 // rewrite writes a record anew behind the newest.
 func (t *Tier) rewrite(s *segment, c *cell) bool {
-	h, record, err := s.read(c.at, c.units)
+	h, front, body, err := s.read(c.at, c.units)
 	if err != nil {
 		t.failed(&t.failedReads, "reading", err)
 		return true
 	}
 	since := t.Moment()
-	i := h.image(record[:h.front()], nil, s.epoch)
+	i := h.image(front, body, s.epoch)
 	subject, err := i.Subject()
-	if err != nil || s.epoch != t.Epoch { // its times are counted from another moment than those of the head
+	if err != nil {
 		return true
 	}
 	known := max(h.known, t.Swept())
@@ -342,14 +347,17 @@ func (t *Tier) rewrite(s *segment, c *cell) bool {
 	if t.Marks.JudgeSince(&subject, known) != tags.Alive {
 		return true
 	}
-	if !t.take(int64(len(record))) || !t.roomInHead(int64(len(record)), t.Limit) {
+	if !t.take(h.size()) || !t.roomInHead(h.size()+unit, t.Limit) {
 		return false
 	}
+	at, terms := t.head.size.Load()+int64(len(t.buffer)), h.termsOf(front)
+	if i, err = i.Since(t.Epoch); err != nil {
+		return true
+	}
+	t.buffer, h = appendRecord(t.buffer, &i, h.hash, terms)
 	h.known = max(known, upTo)
-	t.waiting = append(t.waiting, waiting{
-		head: h, at: t.head.size.Load() + int64(len(t.buffer)), subject: subject, terms: h.termsOf(record), since: since, before: spot{c.segment, c.at},
-	})
-	if t.buffer = append(t.buffer, record...); len(t.buffer) > mostBuffered {
+	t.waiting = append(t.waiting, waiting{head: h, at: at, subject: subject, terms: terms, since: since, before: spot{c.segment, c.at}})
+	if len(t.buffer) > mostBuffered {
 		t.flush()
 	}
 	return true
@@ -390,6 +398,8 @@ func (t *Tier) drop(s *segment, why store.Removal) {
 		s.file.Close()
 		s.file = nil
 	}
+	t.indexBytes.Add(-s.filter.bytes())
+	s.filter = nil
 	s.mu.Unlock()
 	if err := t.files.Remove(nameOf(s.number)); err != nil {
 		t.count(err)
