@@ -19,6 +19,9 @@ func newFilter(terms []posting) filter {
 	}
 	f := make(filter, distinct*filterBits/64+1)
 	for i := range terms {
+		if i > 0 && terms[i].term == terms[i-1].term {
+			continue
+		}
 		f.probe(terms[i].term, func(word, bit uint64) bool {
 			f[word] |= 1 << bit
 			return true

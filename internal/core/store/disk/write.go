@@ -383,13 +383,15 @@ func (t *Tier) eachOf(s *segment, visit func(*shard, *cell)) {
 
 // drop lets a segment go with all that is in it.
 func (t *Tier) drop(s *segment, why store.Removal) {
-	t.eachOf(s, func(sh *shard, c *cell) {
-		t.countCell(c, -1)
-		if c.notes&above == 0 {
-			t.removed[why].Add(1)
-		}
-		sh.remove(c)
-	})
+	if s.live.Load() > 0 {
+		t.eachOf(s, func(sh *shard, c *cell) {
+			t.countCell(c, -1)
+			if c.notes&above == 0 {
+				t.removed[why].Add(1)
+			}
+			sh.remove(c)
+		})
+	}
 	t.segmentsMu.Lock()
 	delete(t.segments, s.number)
 	t.segmentsMu.Unlock()
