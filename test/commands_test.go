@@ -156,7 +156,7 @@ func TestUnknownPathsOfControl(t *testing.T) {
 	router, err := os.ReadFile("../console/src/router.ts")
 	require.NoError(t, err)
 	pages := regexp.MustCompile(`\{ path: '(/[a-z-]*)', component`).FindAllStringSubmatch(string(router), -1)
-	assert.Len(t, pages, 9)
+	assert.Len(t, pages, 11)
 	for _, page := range pages {
 		assert.Equal(t, 200, fetch(t, "GET", control+page[1], "").status, page[1])
 	}
@@ -178,7 +178,7 @@ func TestUnknownPathsOfControl(t *testing.T) {
 func TestOutputsForMachines(t *testing.T) {
 	var routes []client.Route
 	require.NoError(t, json.Unmarshal([]byte(run("routes", "-o", "json").out), &routes))
-	assert.Len(t, routes, 17)
+	assert.Len(t, routes, 18)
 	var report client.RatioReport
 	require.NoError(t, json.Unmarshal([]byte(run("report", "ratio", "-o", "json").out), &report))
 	assert.Positive(t, report.Total.Requests)
@@ -200,7 +200,7 @@ func TestPolicyCommands(t *testing.T) {
 	}()
 	write := func(text string) { require.NoError(t, os.WriteFile(file, []byte(text), 0o600)) }
 	write(before)
-	assert.Contains(t, run("policy", "check", file).out, "1 origin, 17 routes")
+	assert.Contains(t, run("policy", "check", file).out, "1 origin, 18 routes")
 
 	write(strings.Replace(before, "lifetime: { fresh: 10m", "lifetime: { frehs: 10m", 1))
 	for _, verb := range []string{"check", "apply"} {

@@ -73,6 +73,10 @@ func (e *Edge) Prime(ctx context.Context, r *http.Request, how Priming) (p Prime
 	}
 	x.carryOut(d)
 	switch {
+	case x.sample.Outcome == meter.Hit:
+		return Primed{Outcome: PrimeFresh, Status: w.status}
+	case x.sample.Outcome == meter.Stale:
+		return Primed{PrimeFailed, w.status, "its origin fails, and what is stored is stale"}
 	case w.status == 0 || w.status >= 400:
 		return Primed{PrimeFailed, w.status, http.StatusText(w.status)}
 	case x.sample.Outcome == meter.Bypass || x.sample.Cause.ForbidsStoring():

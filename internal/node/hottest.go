@@ -8,7 +8,6 @@ import (
 	"path/filepath"
 	"time"
 
-	"gerastic/internal/core/store"
 	"gerastic/internal/prime"
 	"gerastic/internal/records"
 )
@@ -67,8 +66,7 @@ func (n *Node) keepHottest() {
 // saveHottest keeps what is asked for most now; nothing, if that is nothing. rec may be nil.
 func (n *Node) saveHottest(ctx context.Context, rec *records.Records) {
 	all := []prime.Target{}
-	list, _ := n.store.List(store.Wish{By: store.ByUse, Tier: store.InMemory, Limit: mostHottest}, time.Now())
-	for _, l := range list {
+	for _, l := range n.store.Hottest(mostHottest) {
 		if l.Fragment() || l.Method != http.MethodGet || l.Personal || l.Failure {
 			continue
 		}

@@ -253,8 +253,8 @@ func (p *Primer) run(ctx context.Context, j *job) {
 func (p *Primer) targets(ctx context.Context, o *Order) (all []Target, err error) {
 	seen := map[string]bool{}
 	add := func(t Target) {
-		if len(all) < o.Limit && !seen[t.URL] {
-			seen[t.URL] = true
+		if name := fmt.Sprint(t); len(all) < o.Limit && !seen[name] {
+			seen[name] = true
 			all = append(all, t)
 		}
 	}
@@ -263,9 +263,7 @@ func (p *Primer) targets(ctx context.Context, o *Order) (all []Target, err error
 	}
 	if o.Previous {
 		for _, t := range p.Previous() {
-			if len(all) < o.Limit { // one URL may stand there with several headers
-				all = append(all, t)
-			}
+			add(t) // one URL may stand there with several headers
 		}
 	}
 	maps := []string{}

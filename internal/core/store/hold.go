@@ -170,5 +170,5 @@ func (m *Memory) SetAside(bytes int64) {
 	defer m.mu.Unlock()
 	m.used.Add(bytes - m.aside)
 	m.aside = bytes
-	m.makeRoom(0)
+	m.evictFor(0, func() {}) // a purge comes into force meanwhile
 }

@@ -118,10 +118,10 @@ type descending struct {
 const (
 	// descendShare is which part of the memory may be on its way down, and mostDescending how
 	// much at most.
-	descendShare   = 16
+	descendShare   = 8
 	mostDescending = 16 << 20
 	// patience is how long somebody who needs room waits for what goes down.
-	patience = 250 * time.Millisecond
+	patience = time.Second
 	// descendBatch is how many go down at a time.
 	descendBatch = 32
 )
@@ -208,7 +208,7 @@ func (m *Memory) isAlike(r *record, key []byte) bool {
 // meanwhile.
 func (m *Memory) letDescend() {
 	d := &m.descending
-	if m.lower == nil || d.bytes <= d.limit/2 || m.now().Sub(d.slow) < patience*20 {
+	if m.lower == nil || d.bytes <= d.limit/2 || m.now().Sub(d.slow) < 5*patience {
 		return
 	}
 	late := time.NewTimer(patience)

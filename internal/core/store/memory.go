@@ -283,7 +283,10 @@ const stride = 32
 
 // makeRoom evicts until size more bytes fit. What is still being read of entries that have
 // left cannot be had. Under mu, which it lets others have now and then.
-func (m *Memory) makeRoom(size int64) bool {
+func (m *Memory) makeRoom(size int64) bool { return m.evictFor(size, m.letDescend) }
+
+// evictFor is makeRoom; before each that goes, something may be waited for.
+func (m *Memory) evictFor(size int64, before func()) bool {
 	for gone := 1; ; gone++ {
 		room := m.limit - m.ready.limit - m.descending.limit - m.squeezed
 		if m.used.Load()+size <= room {
@@ -293,9 +296,7 @@ func (m *Memory) makeRoom(size int64) bool {
 			m.hurry()
 			return false
 		}
-		if size > 0 {
-			m.letDescend()
-		}
+		before()
 		victim, ok := m.policy.Victim()
 		if !ok {
 			return false

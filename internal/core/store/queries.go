@@ -1,6 +1,8 @@
 package store
 
 import (
+	"cmp"
+	"slices"
 	"sort"
 	"strings"
 
@@ -173,6 +175,26 @@ func (m *Memory) Newest(path string, fits func(*Entry) bool) (newest *Entry) {
 		}
 	})
 	return newest
+}
+
+// Hottest returns the entries in memory that were used most, the most used first, without their coded
+// forms.
+func (m *Memory) Hottest(limit int) (hottest []*Entry) {
+	type used struct {
+		*record
+		uses float64
+	}
+	var all []used
+	for _, route := range m.routes() {
+		m.posted(route, func(r *record) { all = append(all, used{r, m.policy.Uses(r.place)}) })
+	}
+	slices.SortFunc(all, func(a, b used) int { return cmp.Compare(b.uses, a.uses) })
+	records := make([]*record, 0, limit)
+	for _, one := range all[:min(limit, len(all))] {
+		records = append(records, one.record)
+	}
+	m.visit(records, func(r *record) { hottest = append(hottest, m.decodeAt(r, bodyOf(m.places.at(r.place)))) })
+	return hottest
 }
 
 // RouteBytes is how much the entries of a route take.

@@ -83,8 +83,9 @@ func (t *Tier) read(c *cell) (i stored, ok bool) {
 		return i, false
 	}
 	t.failedReads.Store(0)
-	took := t.readTook.Load() // a read that had to wait for something else says little
-	t.readTook.Store(max(1000, took+(min(int64(t.Now().Sub(began)), 2*took)-took)/16))
+	// The quickest lately: one that had to wait for something else says little.
+	took := t.readTook.Load()
+	t.readTook.Store(max(1000, min(int64(t.Now().Sub(began)), took+took/64)))
 	i = stored{h.image(front, body, s.epoch), h.hash, store.Spot{Segment: c.segment, At: c.at, Bytes: c.bytesOf()}}
 	i.Known, i.Softened = max(i.Known, t.Swept()), c.notes&softened != 0
 	return i, true

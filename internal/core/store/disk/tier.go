@@ -64,7 +64,7 @@ type Tier struct {
 	entries, bytes                atomic.Int64 // that memory does not have
 	added                         atomic.Int64
 	written, refused, errors      atomic.Int64
-	readTook                      atomic.Int64 // ns, smoothed
+	readTook                      atomic.Int64 // ns, the least lately
 	removed                       [store.Removals]atomic.Int64
 	failedReads, failedWrites     atomic.Int32 // in a row
 	off                           atomic.Pointer[string]

@@ -181,8 +181,8 @@ func TestWhatMemoryGivesUpComesBack(t *testing.T) {
 // restarts, and the process's death at any write.
 func TestPromise2OnDisk(t *testing.T) {
 	rapid.Check(t, func(rt *rapid.T) {
-		r := newRig(rt, 512<<10, 20<<20)
-		newest := map[string]string{} // what may be served; nothing else may
+		r := newRig(rt, rapid.SampledFrom([]int64{512 << 10, 512 << 10, 8 << 20}).Draw(rt, "memory"), 20<<20) // in which there is room for all
+		newest := map[string]string{}                                                                         // what may be served; nothing else may
 		carries := map[string][]string{}
 		version := 0
 		forget := func(covers func(key string) bool) {
