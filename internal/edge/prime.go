@@ -72,17 +72,22 @@ func (e *Edge) Prime(ctx context.Context, r *http.Request, how Priming) (p Prime
 		d = decide.Decision{Action: decide.Validate, Cause: meter.Asked, Forward: httprules.ForwardRequest}
 	}
 	x.carryOut(d)
+	return x.primed(w.status)
+}
+
+// primed is what became of what was asked for.
+func (x *exchange) primed(status int) Primed {
 	switch {
 	case x.sample.Outcome == meter.Hit:
-		return Primed{Outcome: PrimeFresh, Status: w.status}
+		return Primed{Outcome: PrimeFresh, Status: status}
 	case x.sample.Outcome == meter.Stale:
-		return Primed{PrimeFailed, w.status, "its origin fails, and what is stored is stale"}
-	case w.status == 0 || w.status >= 400:
-		return Primed{PrimeFailed, w.status, http.StatusText(w.status)}
+		return Primed{PrimeFailed, status, "its origin fails, and what is stored is stale"}
+	case status == 0 || status >= 400:
+		return Primed{PrimeFailed, status, http.StatusText(status)}
 	case x.sample.Outcome == meter.Bypass || x.sample.Cause.ForbidsStoring():
-		return Primed{PrimeSkipped, w.status, "its answer is not stored: " + x.sample.Cause.String()}
+		return Primed{PrimeSkipped, status, "its answer is not stored: " + x.sample.Cause.String()}
 	}
-	return Primed{Outcome: PrimeFilled, Status: w.status}
+	return Primed{Outcome: PrimeFilled, Status: status}
 }
 
 // Read returns the body of an answer of at most so many bytes. It counts as no request of a visitor's.
