@@ -3,6 +3,7 @@ package disk
 import (
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"os"
 	"path/filepath"
@@ -97,6 +98,14 @@ func (d *Directory) Replace(name string, content []byte) error {
 
 // file is a real one.
 type file struct{ *os.File }
+
+// Section implements disk.File. The system can send what it returns from the file.
+func (f file) Section(from, length int64) io.Reader {
+	if _, err := f.Seek(from, io.SeekStart); err != nil {
+		return io.MultiReader() // it is too short for whoever sends it
+	}
+	return io.LimitReader(f.File, length)
+}
 
 // Size implements disk.File.
 func (f file) Size() (int64, error) {

@@ -61,6 +61,10 @@ func (x *exchange) letGo() {
 		x.holder.Release()
 		x.holder, x.moved = nil, nil
 	}
+	if x.far != nil {
+		_ = x.far.Close() // it was only read
+		x.far = nil
+	}
 	if x.borrowed > 0 {
 		x.edge.store.Return(x.borrowed)
 		x.borrowed = 0

@@ -114,6 +114,7 @@ func (s *includes) Now(raw string) (body []byte, digest compose.Digest, ok bool)
 	if !y.in.Enabled || y.takesBody() {
 		return nil, digest, false
 	}
+	y.near = true
 	d := y.look()
 	e := y.in.Entry
 	if d.Action != decide.Serve && d.Action != decide.ServeAndRefresh || e.Skeleton != nil || e.Status >= 300 || e.Header.Has("Content-Encoding") {

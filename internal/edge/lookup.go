@@ -29,11 +29,13 @@ type lookup struct {
 	began    time.Time
 	in       decide.Input
 	examines bool // nothing is to be changed
+	near     bool // what is found has its body in memory
 }
 
 // match finds the route and starts the decision's input.
 func (l *lookup) match() {
 	p := l.inForce
+	l.near = false
 	l.in = decide.Input{Now: l.began, Reason: meter.Route, Lost: l.edge.barrier.Doubts(l.began)}
 	l.route = p.Match(l.req.Method, l.req.Host, l.req.Path)
 	if l.route == nil {
@@ -85,7 +87,26 @@ func (l *lookup) look() decide.Decision {
 	if l.in.Route != nil && (l.in.Enabled || l.examines) {
 		l.find()
 	}
-	return decide.Of(&l.in)
+	d := decide.Of(&l.in)
+	if e := l.in.Entry; e != nil && e.Far != nil && d.Action != decide.Serve && !l.examines {
+		return l.lookNear() // more is done with its body than that it is sent
+	}
+	return d
+}
+
+// lookNear is look where a body must be in memory.
+func (l *lookup) lookNear() decide.Decision {
+	l.near = true
+	l.in.Entry, l.in.Failure, l.in.Variants, l.in.Removed = nil, nil, 0, meter.NoCause
+	return l.look()
+}
+
+// stored is what the store has under the key.
+func (l *lookup) stored() store.Found {
+	if l.near {
+		return l.edge.store.Find(l.key, &l.sent)
+	}
+	return l.edge.store.FindFar(l.key, &l.sent)
 }
 
 // find looks up what is stored for the request.
@@ -96,7 +117,7 @@ func (l *lookup) find() {
 	}
 	e := l.edge
 	moment := e.barrier.Moment()
-	l.found(e.store.Find(l.key, &l.sent), moment)
+	l.found(l.stored(), moment)
 	if l.in.Entry == nil && e.fetch.Learned.Searches() {
 		l.findReduced()
 	}
@@ -122,7 +143,7 @@ func (l *lookup) findReduced() {
 	}
 	l.useSearch(search)
 	moment := e.barrier.Moment()
-	found := e.store.Find(l.key, &l.sent)
+	found := l.stored()
 	if found.Entry != nil && found.Entry.Search != search.String() {
 		found.Entry, found.Failure = nil, nil
 	}
@@ -147,6 +168,10 @@ func (l *lookup) found(f store.Found, since barrier.Moment) {
 func (l *lookup) judge(old *store.Entry, since barrier.Moment) *store.Entry {
 	if old == nil || old.Terms == l.route.TermsDigest {
 		return old
+	}
+	if old.Far != nil && !l.examines {
+		l.near = true
+		return l.judge(l.stored().Entry, since)
 	}
 	entry := fetch.Restated(old, l.route, l.inForce.OriginFor(l.req.Host))
 	switch {

@@ -69,6 +69,7 @@ func (e *Edge) Prime(ctx context.Context, r *http.Request, how Priming) (p Prime
 			x.sample.Outcome = meter.Hit
 			return Primed{Outcome: PrimeFresh, Status: x.in.Entry.Status}
 		}
+		x.lookNear()
 		d = decide.Decision{Action: decide.Validate, Cause: meter.Asked, Forward: httprules.ForwardRequest}
 	}
 	x.carryOut(d)

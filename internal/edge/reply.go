@@ -1,7 +1,9 @@
 package edge
 
 import (
+	"bytes"
 	"fmt"
+	"io"
 	"math"
 	"mime/multipart"
 	"net/http"
@@ -28,10 +30,11 @@ type reply struct {
 	received time.Time        // when the origin gave it: what dates are compared with
 	own      httprules.Header // holds fields that are for this visitor alone: a 304 has them, too
 
+	far      bool          // the body is what x.far reads, of length bytes
 	whole    []byte        // the body, if it is there
 	make     func() []byte // makes whole, and the fields that describe it, once it is wanted
 	arriving *arriving     // else; nil: it is there
-	length   int64         // of one that arrives; -1: unknown
+	length   int64         // of one that arrives, or is far; -1: unknown
 	parts    parts         // of the body, that may be asked for
 
 	entry *store.Entry   // what holds the body; nil: nothing that is stored
@@ -76,13 +79,29 @@ func (x *exchange) reply(r *reply) {
 			}
 			return
 		}
-		r.whole = *body // all is there: one write, however many pieces it came in
+		r.whole, r.arriving = *body, nil // all is there: one write, however many pieces it came in
 		x.w.Header()["Content-Length"] = []string{strconv.Itoa(len(r.whole))}
 	}
 	x.status(r.status)
 	if x.r.Method != http.MethodHead {
-		x.sample.Bytes, _ = x.give(r.whole)
+		x.sample.Bytes, _ = x.givePart(r, httprules.Span{Length: x.size(r)})
 	}
+}
+
+// size is how long the body is; 0 or less: that is not known.
+func (x *exchange) size(r *reply) int64 {
+	if r.arriving != nil || r.far {
+		return r.length
+	}
+	return int64(len(r.whole))
+}
+
+// givePart sends a part of what is there.
+func (x *exchange) givePart(r *reply, part httprules.Span) (sent int64, err error) {
+	if r.far {
+		return x.giveFar(part)
+	}
+	return x.give(r.whole[part.From : part.From+part.Length])
 }
 
 // notModified answers that the visitor has it already (RFC 9110 §15.4.5).
@@ -118,10 +137,8 @@ func (x *exchange) tagSaysNothing(entry *store.Entry) bool {
 // sendParts answers with parts of the body (RFC 9110 §15.3.7, §15.5.17); false if the whole
 // is to be sent.
 func (x *exchange) sendParts(r *reply) bool {
-	size := r.length
-	if r.arriving == nil {
-		size = int64(len(r.whole))
-	} else if size <= 0 {
+	size := x.size(r)
+	if r.arriving != nil && size <= 0 {
 		return false
 	}
 	result, spans := httprules.Ranges(x.req.Header, r.judged, size)
@@ -133,7 +150,7 @@ func (x *exchange) sendParts(r *reply) bool {
 	case result == httprules.Unsatisfiable:
 		x.noSuchPart(size)
 	default:
-		x.multipart(r.whole, spans)
+		x.multipart(r, spans)
 	}
 	return true
 }
@@ -149,7 +166,7 @@ func (x *exchange) onePart(r *reply, span httprules.Span, size int64) {
 		x.sendArriving(r.arriving, span)
 		return
 	}
-	x.sample.Bytes, _ = x.give(r.whole[span.From : span.From+span.Length])
+	x.sample.Bytes, _ = x.givePart(r, span)
 }
 
 // noSuchPart says that the body is not so long.
@@ -164,7 +181,7 @@ func (x *exchange) noSuchPart(size int64) {
 }
 
 // multipart sends several parts, each with its place (RFC 9110 §14.6).
-func (x *exchange) multipart(body []byte, spans []httprules.Span) {
+func (x *exchange) multipart(r *reply, spans []httprules.Span) {
 	counting := &countingWriter{ResponseWriter: x.w}
 	parts := multipart.NewWriter(counting)
 	h := x.w.Header()
@@ -174,7 +191,7 @@ func (x *exchange) multipart(body []byte, spans []httprules.Span) {
 	h.Del("Content-Length")
 	x.status(http.StatusPartialContent)
 	for _, s := range spans {
-		header := textproto.MIMEHeader{"Content-Range": {s.ContentRange(int64(len(body)))}}
+		header := textproto.MIMEHeader{"Content-Range": {s.ContentRange(x.size(r))}}
 		if len(kind) > 0 {
 			header["Content-Type"] = kind
 		}
@@ -182,7 +199,13 @@ func (x *exchange) multipart(body []byte, spans []httprules.Span) {
 		if err != nil {
 			return
 		}
-		if _, err := w.Write(body[s.From : s.From+s.Length]); err != nil {
+		var body io.Reader
+		if r.far {
+			body = x.far.Section(s.From, s.Length)
+		} else {
+			body = bytes.NewReader(r.whole[s.From : s.From+s.Length])
+		}
+		if _, err := io.Copy(w, body); err != nil {
 			return
 		}
 	}

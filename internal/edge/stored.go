@@ -39,7 +39,7 @@ func (x *exchange) serve(entry *store.Entry, outcome meter.Outcome, status httpr
 	}
 	x.reply(&reply{
 		status: entry.Status, judged: encoded.Header, received: entry.Received, own: x.own,
-		whole: encoded.Body, parts: severalParts, entry: entry, form: encoded, held: int64(len(encoded.Body)),
+		whole: encoded.Body, far: entry.Far != nil, length: entry.Length(), parts: severalParts, entry: entry, form: encoded, held: int64(len(encoded.Body)),
 	})
 }
 
@@ -88,7 +88,7 @@ func askFirst(h http.Header) {
 // same for everybody.
 func (x *exchange) encoded(entry *store.Entry) *store.Encoded {
 	plain := entry.Encoded(httprules.Identity)
-	if !entry.Compress || x.route.Compress == policy.CompressOff || x.req.Header.Has("Range") {
+	if entry.Far != nil || !entry.Compress || x.route.Compress == policy.CompressOff || x.req.Header.Has("Range") {
 		return plain
 	}
 	chosen, ranked := plain, httprules.RankCodings(x.req.Header)

@@ -30,6 +30,7 @@ type exchange struct {
 	upload    *upload           // the request's body; nil: it has none
 	body      []byte            // all of it, where the key holds it
 	holder    *store.Holder     // of what is being sent; nil: it is little, or not stored
+	far       store.OpenBody    // what is sent from the tier below; nil: nothing
 	moved     *atomic.Int64     // unix ns at which some of it last went out; nil without holder
 	borrowed  int64             // bytes of what is being sent and not stored
 	leavePace func()            // gives back the place at the visitor's pace; nil: it has none
@@ -177,6 +178,10 @@ func (x *exchange) carryOut(d decide.Decision) {
 	case decide.ServeStale:
 		x.serve(x.in.Entry, meter.Stale, httprules.CacheStatus{})
 	case decide.Serve:
+		if !x.openFar() {
+			x.carryOut(x.lookNear())
+			return
+		}
 		x.serve(x.in.Entry, meter.Hit, httprules.CacheStatus{})
 		x.compare(x.in.Entry)
 	case decide.ServeAndRefresh:
@@ -218,6 +223,11 @@ func (x *exchange) takeQuestion() bool {
 func (x *exchange) compare(entry *store.Entry) {
 	if x.r.Method != http.MethodGet || !x.edge.fetch.Compares(entry, x.route, x.began) {
 		return
+	}
+	if entry.Far != nil {
+		if entry = x.edge.store.Find(x.key, &x.sent).Entry; entry == nil {
+			return
+		}
 	}
 	if hit, ok := x.hit(); ok {
 		x.edge.fetch.Compare(entry, hit)

@@ -3,6 +3,7 @@ package gate
 import (
 	"crypto/tls"
 	"errors"
+	"io"
 	"net"
 	"net/netip"
 	"os"
@@ -55,26 +56,75 @@ func (c *Conn) household() netip.Addr {
 func (c *Conn) Write(p []byte) (written int, err error) {
 	watch := pace.Begin(time.Now())
 	for {
-		if c.cut.Load() {
+		if !c.ready(&watch) {
 			return written, net.ErrClosed
-		}
-		if c.armed.Sub(watch.Since) < pace.Grace { // seldom: it costs as much as a lock
-			c.arm(watch.Since.Add(2 * pace.Grace))
 		}
 		n, err := c.Conn.Write(p[written:])
 		written += n
-		c.since += int64(n)
-		if err == nil || !errors.Is(err, os.ErrDeadlineExceeded) || c.cut.Load() {
+		if c.since += int64(n); !c.goesOn(&watch, err) {
 			return written, err
 		}
-		now := time.Now()
-		if watch.Slow(now, c.taken()) {
-			c.listener.slow.Add(1)
-			c.drop()
-			return written, err
-		}
-		c.arm(now.Add(pace.Grace))
 	}
+}
+
+// filePiece is what is sent from a file at a time, in bytes.
+const filePiece = 1 << 20
+
+// ReadFrom implements io.ReaderFrom: a part of a file is sent by the system, at the same pace.
+func (c *Conn) ReadFrom(from io.Reader) (read int64, err error) {
+	tcp, isTCP := c.Conn.(*net.TCPConn)
+	part, isPart := from.(*io.LimitedReader)
+	if isPart {
+		_, isPart = part.R.(*os.File)
+	}
+	if !isTCP || !isPart {
+		return io.Copy(onlyWriter{c}, from)
+	}
+	watch := pace.Begin(time.Now())
+	for part.N > 0 {
+		if !c.ready(&watch) {
+			return read, net.ErrClosed
+		}
+		n, err := tcp.ReadFrom(&io.LimitedReader{R: part.R, N: min(part.N, filePiece)})
+		read, part.N = read+n, part.N-n
+		c.since += n
+		if again := c.goesOn(&watch, err); !again && (err != nil || n == 0) {
+			return read, err
+		} else if !again {
+			watch = pace.Begin(time.Now())
+		}
+	}
+	return read, nil
+}
+
+// onlyWriter hides that a connection can read.
+type onlyWriter struct{ io.Writer }
+
+// ready reports whether a connection may be written to, and sees to it that this ends.
+func (c *Conn) ready(watch *pace.Watch) bool {
+	if c.cut.Load() {
+		return false
+	}
+	if c.armed.Sub(watch.Since) < pace.Grace { // seldom: it costs as much as a lock
+		c.arm(watch.Since.Add(2 * pace.Grace))
+	}
+	return true
+}
+
+// goesOn reports whether what ended with err ended only because it took its time, and the peer keeps
+// the pace.
+func (c *Conn) goesOn(watch *pace.Watch, err error) bool {
+	if err == nil || !errors.Is(err, os.ErrDeadlineExceeded) || c.cut.Load() {
+		return false
+	}
+	now := time.Now()
+	if watch.Slow(now, c.taken()) {
+		c.listener.slow.Add(1)
+		c.drop()
+		return false
+	}
+	c.arm(now.Add(pace.Grace))
+	return true
 }
 
 // arm sets when writes end by themselves.

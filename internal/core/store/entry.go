@@ -73,6 +73,10 @@ type Entry struct {
 	Compress   bool
 	OriginVary []string
 
+	// Far is where the body is, if it is not in Body; nil: it is.
+	Far FarBody
+
+	far      int64 // bytes of such a body
 	plain    Encoded
 	coded    [len(httprules.Codings)]atomic.Pointer[Encoded]
 	volatile atomic.Pointer[volatileLines]
@@ -134,6 +138,7 @@ func (e *Entry) Restated() *Entry {
 		ForAuthorized: e.ForAuthorized, Personal: e.Personal, Encodings: e.Encodings, Implied: e.Implied, Parts: e.Parts, PageInfo: e.PageInfo, Skeleton: e.Skeleton,
 		Search: e.Search, Compress: e.Compress, OriginVary: e.OriginVary, Bound: e.Bound,
 	}
+	copied.Far, copied.far = e.Far, e.far
 	copied.own.set(e.state())
 	return copied
 }
@@ -175,9 +180,17 @@ func (e *Entry) Prepare() {
 		}
 	}
 	if e.Status != 204 {
-		lines = append(lines, Line{"Content-Length", []string{strconv.Itoa(len(e.Body))}})
+		lines = append(lines, Line{"Content-Length", []string{strconv.FormatInt(e.Length(), 10)}})
 	}
 	e.plain = Encoded{Lines: lines, Header: e.Header, Body: e.Body}
+}
+
+// Length is how long its body is, in bytes, wherever that is.
+func (e *Entry) Length() int64 {
+	if e.Far != nil {
+		return e.far
+	}
+	return int64(len(e.Body))
 }
 
 // Encoded returns the entry in a coding, or plain while there is no such form.

@@ -24,7 +24,8 @@ type Image struct {
 	Epoch    time.Time // from which Meta counts its times
 	Meta     []byte    // all that is known of it
 	Body     []byte
-	Length   int64 // of its body, also where that was not read
+	Length   int64   // of its body, also where that was not read
+	Far      FarBody // where it is then; nil: nobody wants it
 
 	Left Moment       // when memory gave it up
 	Gone *atomic.Bool // something newer has come since then
@@ -96,13 +97,15 @@ func (i *Image) entry() (e *Entry, err error) {
 	r.bits(&failure)
 	r.terms(&s)
 	e = r.read(i.Epoch)
-	if i.Body == nil {
+	if i.Body == nil && i.Far == nil {
 		e.Skeleton = nil // nobody composes it
 	}
 	e.Fill, e.Failure = fill, failure
 	e.Subject.Stamp, e.Subject.Route, e.Subject.Tags = fill.Stamp, s.Route, s.Tags
 	e.Body = i.Body[:len(i.Body):len(i.Body)]
-	if e.Skeleton != nil {
+	if i.Far != nil {
+		e.Far, e.far = i.Far, i.Length
+	} else if e.Skeleton != nil {
 		if e.Skeleton, err = compose.Parse(e.Body); err != nil {
 			return nil, errImage
 		}

@@ -19,7 +19,7 @@ type Lower interface {
 	Hash(key []byte) uint64
 	// Has reports whether it may have something under a key that memory does not have.
 	Has(hash uint64) bool
-	// Read reads that. The memory of an image is the caller's.
+	// Read reads that. The memory of an image is the caller's; a long body is left where it is.
 	Read(hash uint64, visit func(*Image, Spot))
 	// Raise says that memory has what stands in a spot from now on; false if it has left the spot.
 	Raise(hash uint64, at Spot) bool
@@ -352,14 +352,10 @@ type below struct {
 	is   bool
 }
 
-// mostPassing is how long a body may be that passes from the tier below to a visitor without being
-// counted, but for as long as they read it.
-const mostPassing = 64 << 10
-
 // raise looks for what the tier below has under a key. What was asked for there before comes up, and
 // all of it if it is several; anything else passes by: it is returned, and memory does not have
-// it.
-func (m *Memory) raise(canonical []byte) (passing *Entry, came bool) {
+// it. So does what memory has no room for, if its body may be far.
+func (m *Memory) raise(canonical []byte, need need) (passing *Entry, came bool) {
 	if m.lower == nil {
 		return nil, false
 	}
@@ -376,15 +372,51 @@ func (m *Memory) raise(canonical []byte) (passing *Entry, came bool) {
 		case e.Key != string(canonical):
 		case i.Idle > 0 && moment(m.now())-i.Used > i.Idle<<2:
 			m.lower.Remove(hash, i.Variant, Idle)
-		case alone && at.Alone && !at.Again && e.Skeleton == nil && len(e.Body) <= mostPassing && !m.hasRoom(int64(len(e.Body))):
-			e.below, e.abandoned = below{hash, true}, true
-			passing = e
-		case m.lift(e, hash, at):
-			came = true
+		case alone && at.Alone && m.passes(e, at, need):
+			passing = m.passing(e, hash)
+		default:
+			one := m.bring(e, i, hash, at)
+			came = came || one
+			if far := i.Far != nil && e.Skeleton == nil; !one && far && need == needAny && alone && at.Alone && m.lower.Has(hash) {
+				passing = m.passing(e, hash)
+			}
 		}
 		alone = false
 	})
 	return passing, came
+}
+
+// passes reports whether an entry passes by, rather than that it comes up.
+func (m *Memory) passes(e *Entry, at Spot, need need) bool {
+	switch {
+	case e.Skeleton != nil:
+		return false
+	case e.Far != nil:
+		return need == needAny && m.mayStayFar(e.Length(), at)
+	}
+	return !at.Again && !m.hasRoom(e.Length())
+}
+
+func (m *Memory) passing(e *Entry, hash uint64) *Entry {
+	e.below, e.abandoned = below{hash, true}, true
+	return e
+}
+
+// bring puts an entry that the tier below has into memory, with its body.
+func (m *Memory) bring(e *Entry, i *Image, hash uint64, at Spot) bool {
+	if i.Far != nil {
+		near := *i
+		body, err := i.Far.Load()
+		if err != nil {
+			return false
+		}
+		near.Body, near.Far = body, nil
+		if e, err = near.entry(); err != nil {
+			m.lower.Remove(hash, i.Variant, Broken)
+			return false
+		}
+	}
+	return m.lift(e, hash, at)
 }
 
 // hasRoom reports whether so many bytes fit without anything that leaves.

@@ -30,11 +30,20 @@ func (r *record) fill() Fill { return Fill{r.stamp, time.Unix(0, r.began)} }
 // comes up for that, if memory has no answer. The hash only finds the place; the whole key is
 // compared.
 func (m *Memory) Find(canonical []byte, request httprules.Fields) Found {
+	return m.find(canonical, request, needBody)
+}
+
+// FindFar is Find for somebody who can do with an entry that is Far.
+func (m *Memory) FindFar(canonical []byte, request httprules.Fields) Found {
+	return m.find(canonical, request, needAny)
+}
+
+func (m *Memory) find(canonical []byte, request httprules.Fields, need need) Found {
 	f := m.findHere(canonical, request)
 	if f.Entry != nil && !f.Entry.Failure {
 		return f
 	}
-	passing, came := m.raise(canonical)
+	passing, came := m.raise(canonical, need)
 	switch {
 	case came:
 		return m.findHere(canonical, request)
@@ -160,7 +169,7 @@ func depends(variants []variant, request httprules.Fields) bool {
 
 // Variants returns all entries under a key, newest first, and the failures behind them.
 func (m *Memory) Variants(canonical []byte) (all []*Entry) {
-	if passing, _ := m.raise(canonical); passing != nil {
+	if passing, _ := m.raise(canonical, needBody); passing != nil {
 		all = append(all, passing)
 	}
 	hash := maphash.Bytes(m.seed, canonical)

@@ -15,10 +15,12 @@ type Files interface {
 	Replace(name string, content []byte) error
 }
 
-// File is one of them. ReadAt may be called by many at a time; Write adds to the end.
+// File is one of them. ReadAt may be called by many at a time; Write adds to the end. Section reads
+// some bytes, one section at a time.
 type File interface {
 	io.ReaderAt
 	io.Writer
+	Section(from, length int64) io.Reader
 	Sync() error
 	Size() (int64, error)
 	Truncate(size int64) error

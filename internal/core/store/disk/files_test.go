@@ -153,6 +153,10 @@ func (f *memoryFile) Write(b []byte) (int, error) {
 	return len(b), err
 }
 
+func (f *memoryFile) Section(from, length int64) io.Reader {
+	return io.NewSectionReader(f, from, length)
+}
+
 func (f *memoryFile) Sync() error { return nil }
 func (f *memoryFile) Close() error {
 	return nil

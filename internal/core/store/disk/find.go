@@ -2,6 +2,7 @@ package disk
 
 import (
 	"errors"
+	"time"
 
 	"gerastic/internal/core/store"
 	"gerastic/internal/core/tags"
@@ -38,7 +39,7 @@ func (t *Tier) Read(hash uint64, visit func(*store.Image, store.Spot)) {
 	})
 	sh.mu.RUnlock()
 	for i := range there {
-		if image, ok := t.read(&there[i]); ok && image.hash == hash {
+		if image, ok := t.readNear(&there[i]); ok && image.hash == hash {
 			image.spot.Alone = len(there) == 1
 			image.spot.Again = t.asked(hash, image.spot)
 			visit(&image.Image, image.spot)
@@ -66,7 +67,44 @@ type stored struct {
 	spot store.Spot
 }
 
-// read reads what a cell says; what cannot be read, or is not as it was written, goes.
+// readNear reads what a cell says, but for a long body.
+func (t *Tier) readNear(c *cell) (i stored, ok bool) {
+	if c.bytesOf() <= store.FarFrom {
+		return t.read(c)
+	}
+	s := t.segment(c.segment)
+	if s == nil {
+		return i, false
+	}
+	h, front, err := s.readFront(c.at, c.units)
+	if !t.isRead(c, err) {
+		return i, false
+	}
+	i = t.storedAs(c, &h, front, nil, s.epoch)
+	i.Far = &farBody{tier: t, segment: s, cell: *c, at: int64(c.at)*unit + int64(h.front()), bytes: int64(h.body), sum: h.bodySum}
+	return i, true
+}
+
+// isRead reports whether something could be read. What cannot, or is not as it was written, goes.
+func (t *Tier) isRead(c *cell, err error) bool {
+	switch {
+	case err == nil:
+		t.failedReads.Store(0)
+		return true
+	case !errors.Is(err, errGone):
+		t.failed(&t.failedReads, "reading", err)
+		t.lose(c)
+	}
+	return false
+}
+
+func (t *Tier) storedAs(c *cell, h *head, front, body []byte, epoch time.Time) stored {
+	i := stored{h.image(front, body, epoch), h.hash, store.Spot{Segment: c.segment, At: c.at, Bytes: c.bytesOf()}}
+	i.Known, i.Softened = max(i.Known, t.Swept()), c.notes&softened != 0
+	return i
+}
+
+// read reads what a cell says.
 func (t *Tier) read(c *cell) (i stored, ok bool) {
 	s := t.segment(c.segment)
 	if s == nil {
@@ -74,21 +112,13 @@ func (t *Tier) read(c *cell) (i stored, ok bool) {
 	}
 	began := t.Now()
 	h, front, body, err := s.read(c.at, c.units)
-	if errors.Is(err, errGone) {
+	if !t.isRead(c, err) {
 		return i, false
 	}
-	if err != nil {
-		t.failed(&t.failedReads, "reading", err)
-		t.lose(c)
-		return i, false
-	}
-	t.failedReads.Store(0)
 	// The quickest lately: one that had to wait for something else says little.
 	took := t.readTook.Load()
 	t.readTook.Store(max(1000, min(int64(t.Now().Sub(began)), took+took/64)))
-	i = stored{h.image(front, body, s.epoch), h.hash, store.Spot{Segment: c.segment, At: c.at, Bytes: c.bytesOf()}}
-	i.Known, i.Softened = max(i.Known, t.Swept()), c.notes&softened != 0
-	return i, true
+	return t.storedAs(c, &h, front, body, s.epoch), true
 }
 
 // lose takes out what cannot be read.

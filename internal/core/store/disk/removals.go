@@ -70,7 +70,8 @@ func (r *removals) commit(last bool) error {
 	return nil
 }
 
-// readRemovals reads the log; what is half written ends it.
+// readRemovals reads the log. Its end may be too short: the process was killed as it wrote. What is of
+// full length and not as it was written is an error, also there: nobody knows what has left.
 func readRemovals(f File) (kinds map[uint64]uint32, size int64, err error) {
 	total, err := f.Size()
 	if err != nil {
@@ -86,10 +87,7 @@ func readRemovals(f File) (kinds map[uint64]uint32, size int64, err error) {
 		for ; len(some) > 0; some = some[removalBytes:] {
 			le := binary.LittleEndian
 			if crc32.Checksum(some[:removalBytes-4], castagnoli) != le.Uint32(some[removalBytes-4:]) {
-				if size+removalBytes < total { // not the end of what a killed process wrote
-					return nil, 0, errRecord
-				}
-				return kinds, size, nil
+				return nil, 0, errRecord
 			}
 			at, kind := spotOf(le.Uint32(some), le.Uint32(some[4:])), le.Uint32(some[8:])
 			if kinds[at] != kindRemoved {

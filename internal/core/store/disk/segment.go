@@ -23,6 +23,8 @@ type segment struct {
 	number uint32
 	epoch  time.Time // from which its entries count their times
 	live   atomic.Int64
+	// readers are those who send from it.
+	readers atomic.Int32
 
 	mu     sync.RWMutex // read by who reads the file, written by who closes it
 	file   File         // nil: it is gone

@@ -46,6 +46,8 @@ type Tier struct {
 
 	segmentsMu sync.RWMutex
 	segments   map[uint32]*segment
+	// lingering have given way, and are still read.
+	lingering map[*segment]File
 
 	writing sync.Mutex // held by who writes; guards what follows
 	head    *segment
@@ -60,6 +62,7 @@ type Tier struct {
 	sweeps sweeps
 
 	swept                         atomic.Uint64 // up to where in the ledger all that is here was judged
+	opened                        atomic.Int64 // files, by who reads a body
 	taken, indexBytes, headMemory atomic.Int64
 	entries, bytes                atomic.Int64 // that memory does not have
 	added                         atomic.Int64
@@ -110,7 +113,7 @@ const Least = 16 << 20
 // up to a place in the ledger.
 func Open(files Files, o Options) (*Tier, Judged, error) {
 	var at Judged
-	t := &Tier{Options: o, files: files, segments: map[uint32]*segment{}}
+	t := &Tier{Options: o, files: files, segments: map[uint32]*segment{}, lingering: map[*segment]File{}}
 	t.target = min(max(o.Limit/64, 1<<20), 64<<20)
 	t.budget = budget{left: o.Writes * budgetSeconds, at: o.Now()}
 	t.readTook.Store(int64(100 * time.Microsecond))
@@ -500,6 +503,9 @@ func (t *Tier) account() {
 	t.segmentsMu.RLock()
 	for _, s := range t.segments {
 		taken += room(s.size.Load()) + block/8 // and its name
+	}
+	for s := range t.lingering {
+		taken += room(s.size.Load())
 	}
 	t.segmentsMu.RUnlock()
 	t.taken.Store(taken)

@@ -293,6 +293,9 @@ func (t *Tier) victim() (victim *segment) {
 	defer t.segmentsMu.RUnlock()
 	least := 0.25
 	for _, s := range t.segments {
+		if s.readers.Load() > 0 {
+			continue // its room would not be had
+		}
 		if share := float64(s.live.Load()) / float64(s.size.Load()); s != t.head && share < least {
 			least, victim = share, s
 		}
@@ -392,17 +395,20 @@ func (t *Tier) drop(s *segment, why store.Removal) {
 			sh.remove(c)
 		})
 	}
-	t.segmentsMu.Lock()
-	delete(t.segments, s.number)
-	t.segmentsMu.Unlock()
 	s.mu.Lock()
-	if s.file != nil {
-		s.file.Close()
-		s.file = nil
-	}
+	file := s.file
+	s.file = nil // nobody reads it any more, but for those who do
 	t.indexBytes.Add(-s.filter.bytes())
 	s.filter = nil
 	s.mu.Unlock()
+	t.segmentsMu.Lock()
+	delete(t.segments, s.number)
+	if s.readers.Load() > 0 && file != nil {
+		t.lingering[s] = file
+	} else if file != nil {
+		file.Close()
+	}
+	t.segmentsMu.Unlock()
 	if err := t.files.Remove(nameOf(s.number)); err != nil {
 		t.count(err)
 		t.switchOff("a segment that gave way could not be removed: " + err.Error())
