@@ -134,6 +134,66 @@ func TestANodeGoesOnWithoutItsDisk(t *testing.T) {
 	assert.True(t, ofPages(t, n.EdgeURL(), "/g1/1").hit())
 }
 
+// TestLongBodiesComeFromTheirFile: whole, in parts, and to a visitor who knows them, without the origin
+// and without that memory takes them.
+func TestLongBodiesComeFromTheirFile(t *testing.T) {
+	const n, long = 60, 1 << 20
+	var asked atomic.Int64
+	body := func(path string) string {
+		text := strings.Repeat(path+";", long/(len(path)+1)+1)
+		return text[:long]
+	}
+	site := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		asked.Add(1)
+		time.Sleep(2 * time.Millisecond)
+		w.Header()["Etag"], w.Header()["Content-Type"], w.Header()["Cache-Control"] = []string{`"v1"`}, []string{"application/octet-stream"}, []string{"max-age=3600"}
+		_, _ = io.WriteString(w, body(r.URL.Path))
+	}))
+	defer site.Close()
+	policy := filepath.Join(t.TempDir(), "policy.yaml")
+	require.NoError(t, os.WriteFile(policy, []byte("version: 1\norigins: [{ name: site, url: "+site.URL+" }]\nroutes: [{ name: all, match: { path: \"/{x}\" }, compare: off }]\n"), 0o600))
+	const token = "a token of this node"
+	node := startNode(t, node.Settings{Name: "a", Data: t.TempDir(), Disk: 256 << 20, Database: database(t, "long"), AdminToken: token, PolicyFile: policy})
+	each := func(visit func(path string)) {
+		for i := range n {
+			visit(fmt.Sprint("/", i))
+		}
+	}
+	ask := func(method, path string, headers ...string) page {
+		return fetch(t, method, node.EdgeURL()+path, "", append(headers, "Host: pages.test")...)
+	}
+	each(func(path string) { require.Equal(t, body(path), ask("GET", path).body) })
+	require.EqualValues(t, n, asked.Load())
+	for range 3 {
+		each(func(path string) {
+			require.Equal(t, body(path), ask("GET", path).body)
+			p := ask("GET", path, "Range: bytes=70000-70999")
+			require.Equal(t, []any{206, body(path)[70000:71000]}, []any{p.status, p.body})
+			p = ask("GET", path, "Range: bytes=5-9,900000-900004")
+			require.Equal(t, 206, p.status)
+			require.Contains(t, p.body, body(path)[900000:900005])
+			require.Equal(t, 304, ask("GET", path, `If-None-Match: "v1"`).status)
+			require.Equal(t, fmt.Sprint(long), ask("HEAD", path).header.Get("Content-Length"))
+		})
+	}
+	assert.EqualValues(t, n, asked.Load(), "all of it is on disk")
+	var wg sync.WaitGroup
+	for range 40 { // more than memory has room for, at once
+		wg.Go(func() {
+			each(func(path string) {
+				if p := ask("GET", path); p.body != body(path) {
+					t.Errorf("%s: %d bytes", path, len(p.body))
+				}
+			})
+		})
+	}
+	wg.Wait()
+	assert.EqualValues(t, n, asked.Load(), "nor did these need it")
+	nodes, err := client.New(node.ControlURL(), token).Nodes(ctx)
+	require.NoError(t, err)
+	assert.Zero(t, nodes[0].DiskErrors)
+}
+
 // TestEntriesOfBothTiers: each is listed once, in the faster tier that has it; figures agree; one
 // that is dropped is gone from both, and no other.
 func TestEntriesOfBothTiers(t *testing.T) {

@@ -7,6 +7,8 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
+	"os"
+	"path/filepath"
 	"strings"
 	"sync"
 	"testing"
@@ -30,7 +32,16 @@ func serve(t *testing.T, o Options) (l *Listener, address string) {
 			<-r.Context().Done()
 			return
 		}
-		_, _ = io.WriteString(w, strings.Repeat("x", n))
+		if !strings.HasSuffix(r.URL.Path, "/file") {
+			_, _ = io.WriteString(w, strings.Repeat("x", n))
+			return
+		}
+		file, err := os.Open(fileOf(t, n))
+		if assert.NoError(t, err) {
+			defer file.Close()
+			w.Header().Set("Content-Length", fmt.Sprint(n))
+			_, _ = io.Copy(w, io.LimitReader(file, int64(n)))
+		}
 	})}
 	ended := make(chan error, 1)
 	go func() { ended <- server.Serve(l) }()
@@ -42,6 +53,13 @@ func serve(t *testing.T, o Options) (l *Listener, address string) {
 		assert.Empty(t, l.open)
 	})
 	return l, raw.Addr().String()
+}
+
+// fileOf makes a file of so many bytes.
+func fileOf(t *testing.T, n int) string {
+	path := filepath.Join(t.TempDir(), "file")
+	require.NoError(t, os.WriteFile(path, []byte(strings.Repeat("0123456789", n/10)), 0o600))
+	return path
 }
 
 type visitor struct {
@@ -158,12 +176,22 @@ func TestConnectionsOfOneAddressAreBounded(t *testing.T) {
 	assert.NotEqual(t, a.household(), (&Conn{address: netip.MustParseAddr("2001:db8:1::1")}).household())
 }
 
-// TestWhoReadsNothingIsCutOff, and whoever reads slowly, but keeps the pace, is not.
+// TestWhoReadsNothingIsCutOff, and whoever reads slowly, but keeps the pace, is not; of memory and of a
+// file.
 func TestWhoReadsNothingIsCutOff(t *testing.T) {
+	for _, path := range []string{"/20000000", "/20000000/file"} {
+		t.Run(path, func(t *testing.T) {
+			t.Parallel()
+			whoReadsNothing(t, path)
+		})
+	}
+}
+
+func whoReadsNothing(t *testing.T, path string) {
 	l, address := serve(t, Options{Connections: 10})
 	nothing, slow := visit(t, address), visit(t, address)
 	for _, v := range []*visitor{nothing, slow} {
-		_, err := io.WriteString(v, "GET /20000000 HTTP/1.1\r\nHost: x\r\n\r\n")
+		_, err := io.WriteString(v, "GET "+path+" HTTP/1.1\r\nHost: x\r\n\r\n")
 		require.NoError(t, err)
 	}
 	stop := time.After(22 * time.Second)
@@ -180,6 +208,17 @@ func TestWhoReadsNothingIsCutOff(t *testing.T) {
 	assert.EqualValues(t, 1, l.Figures().Slow)
 	_, err := io.Copy(io.Discard, nothing)
 	assert.Error(t, err, "half is nothing")
+}
+
+// TestAFileIsSentWhole, as it is.
+func TestAFileIsSentWhole(t *testing.T) {
+	_, address := serve(t, Options{Connections: 10})
+	resp, err := http.Get("http://" + address + "/5000010/file")
+	require.NoError(t, err)
+	defer resp.Body.Close()
+	body, err := io.ReadAll(resp.Body)
+	require.NoError(t, err)
+	assert.Equal(t, strings.Repeat("0123456789", 500001), string(body))
 }
 
 // TestADeadlineThatHasPassedCutsOff at once: whoever must go goes.

@@ -120,6 +120,9 @@ const (
 	// much at most.
 	descendShare   = 8
 	mostDescending = 16 << 20
+	// aloneShare is which part of the memory one may take that goes down alone, and mostAlone how much.
+	aloneShare = 4
+	mostAlone  = 64 << 20
 	// patience is how long somebody who needs room waits for what goes down.
 	patience = time.Second
 	// descendBatch is how many go down at a time.
@@ -144,7 +147,7 @@ func (m *Memory) leaveFor(r *record) bool {
 		}
 	}
 	uses, key := m.policy.Uses(r.place), m.keyOf(r)
-	if m.descending.bytes+r.size() > m.descending.limit || !m.lower.Takes(r.size(), uses, time.Duration(r.cost.Load())*time.Microsecond) || !m.isAlike(r, key) {
+	if !m.descending.takes(r.size(), m.limit) || !m.lower.Takes(r.size(), uses, time.Duration(r.cost.Load())*time.Microsecond) || !m.isAlike(r, key) {
 		return false
 	}
 	d, hash := &m.descending, m.lower.Hash(key)
@@ -162,6 +165,12 @@ func (m *Memory) leaveFor(r *record) bool {
 	default:
 		return false
 	}
+}
+
+// takes reports whether so many bytes more may be on their way down: what is longer than the limit goes
+// alone. Under Memory.mu.
+func (d *descending) takes(bytes, memory int64) bool {
+	return d.bytes+bytes <= d.limit || d.bytes == 0 && bytes <= min(memory/aloneShare, mostAlone)
 }
 
 // displaceBelow takes out of the tier below, and of what is on its way there, what may answer the

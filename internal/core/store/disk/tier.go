@@ -62,7 +62,7 @@ type Tier struct {
 	sweeps sweeps
 
 	swept                         atomic.Uint64 // up to where in the ledger all that is here was judged
-	opened                        atomic.Int64 // files, by who reads a body
+	opened                        atomic.Int64  // files, by who reads a body
 	taken, indexBytes, headMemory atomic.Int64
 	entries, bytes                atomic.Int64 // that memory does not have
 	added                         atomic.Int64
