@@ -37,27 +37,30 @@ func (d *settled) remove(all *slots, place uint32) {
 	c.bytes -= bytesOf(e.size)
 }
 
-// byCount weighs a class by its entries, byBytes by their bytes.
-func byCount(c *class) uint64 { return uint64(len(c.places)) }
-func byBytes(c *class) uint64 { return uint64(c.bytes) }
-
-// draw picks one by two numbers by chance.
-func (d *settled) draw(which, within uint64, weight func(*class) uint64) (place uint32, ok bool) {
-	sum := uint64(0)
+// draw picks some by chance, half of them each as likely as any other, half each byte so; false if
+// there is none.
+func (d *settled) draw(places []uint32, chance func() uint64) bool {
+	var upTo [2][classes]uint64 // by how many entries, by how many bytes
+	count, bytes := uint64(0), uint64(0)
 	for i := range d.classes {
-		sum += weight(&d.classes[i])
+		count += uint64(len(d.classes[i].places))
+		bytes += uint64(d.classes[i].bytes)
+		upTo[0][i], upTo[1][i] = count, bytes
 	}
-	at, _ := bits.Mul64(which, sum)
-	for i := range d.classes {
-		c := &d.classes[i]
-		w := weight(c)
-		if at < w {
-			among, _ := bits.Mul64(within, uint64(len(c.places)))
-			return c.places[among], true
+	if count == 0 {
+		return false
+	}
+	for i := range places {
+		sums := &upTo[i%2]
+		at, _ := bits.Mul64(chance(), sums[classes-1])
+		class := 0
+		for sums[class] <= at {
+			class++
 		}
-		at -= w
+		among, _ := bits.Mul64(chance(), uint64(len(d.classes[class].places)))
+		places[i] = d.classes[class].places[among]
 	}
-	return 0, false
+	return true
 }
 
 func (d *settled) memory() (bytes int64) {

@@ -133,35 +133,44 @@ func (s *shelf) least() (place uint32, ok bool) {
 	if len(s.waiting) < kept/2 {
 		draws = kept
 	}
-	for draw := range draws {
-		weight := byBytes
-		if draw%2 == 0 {
-			weight = byCount
-		}
-		place, ok := s.settled.draw(s.chance(), s.chance(), weight)
-		if !ok {
-			return 0, false
-		}
-		s.consider(place)
+	if !s.sample(draws) {
+		return 0, false
 	}
 	for len(s.waiting) > 0 {
 		first := s.waiting[0]
 		if e := s.slots.at(first.place); e.size > 0 && !e.window() {
-			if s.rank(first.place) <= first.rank+0.01 {
+			if s.rank(e) <= first.rank+0.01 {
 				return first.place, true
 			}
 		}
 		s.waiting = append(s.waiting[:0], s.waiting[1:]...)
 		if e := s.slots.at(first.place); e.size > 0 && !e.window() {
-			s.consider(first.place) // it was used since, or another entry is there
+			s.consider(first.place, e) // it was used since, or another entry is there
 		}
 	}
 	return 0, false
 }
 
+// sample considers so many that are drawn; false if there is none. All of them are read before one is
+// looked at, so that the processor waits for memory once, and not for each.
+func (s *shelf) sample(draws int) bool {
+	var places [kept]uint32
+	var there [kept]slot
+	if !s.settled.draw(places[:draws], s.chance) {
+		return false
+	}
+	for i, place := range places[:draws] {
+		there[i] = *s.slots.at(place)
+	}
+	for i, place := range places[:draws] {
+		s.consider(place, &there[i])
+	}
+	return true
+}
+
 // consider puts one among those that are known to be worth little, if it is.
-func (s *shelf) consider(place uint32) {
-	one := candidate{place, s.rank(place)}
+func (s *shelf) consider(place uint32, e *slot) {
+	one := candidate{place, s.rank(e)}
 	if len(s.waiting) == kept && one.rank >= s.waiting[kept-1].rank {
 		return
 	}
@@ -175,8 +184,7 @@ func (s *shelf) consider(place uint32) {
 
 // rank orders entries as their worth does, whenever it is asked for: it is the logarithm of what
 // their worth was at base.
-func (s *shelf) rank(place uint32) float64 {
-	e := s.slots.at(place)
+func (s *shelf) rank(e *slot) float64 {
 	return math.Log2(float64(e.use)*float64(e.cost)/float64(bytesOf(e.size))) + float64(int32(e.when-s.base))/s.pace
 }
 
@@ -188,7 +196,7 @@ func (s *shelf) rebase() {
 		s.waiting = s.waiting[:0]
 		for _, c := range known {
 			if e := s.slots.at(c.place); e.size > 0 && !e.window() {
-				s.consider(c.place)
+				s.consider(c.place, e)
 			}
 		}
 	}
