@@ -91,7 +91,7 @@ func (c *Control) explanation(ex *edge.Explanation) client.Explanation {
 	}
 	for _, e := range ex.Variants {
 		entry := client.ExplainedEntry{
-			URL: e.URL(), Status: e.Status, Bytes: len(e.Body), Received: e.Received,
+			URL: e.URL(), Status: e.Status, Bytes: int(e.Length()), Received: e.Received,
 			AgeSeconds: e.Freshness.Age(ex.Input.Now).Seconds(), Lifetime: e.Freshness.Lifetime.Seconds(), Source: e.Freshness.Source.String(),
 			Tags: notNil(e.Subject.Tags), CostMS: milliseconds(e.Cost()), Answers: e == ex.Input.Entry,
 		}

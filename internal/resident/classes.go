@@ -12,8 +12,9 @@ type Account struct {
 	Connections                                  int64 // how many are open
 }
 
-func (a Account) bytes() int64 {
-	return a.Entries + a.Ready + a.Index + a.Fills + a.Leaving + a.Aside + a.Connections*connectionBytes
+// stored is what the store's own account is of, see Store.Counted.
+func (a Account) stored() int64 {
+	return a.Entries + a.Ready + a.Index + a.Fills + a.Leaving + a.Aside
 }
 
 // connectionBytes is what an open connection takes of the heap: its buffers, and what belongs to
@@ -26,13 +27,13 @@ func (k *Keeper) Classes(a Account) []Class {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	now := Look()
-	k.notice(now, a.bytes())
+	k.notice(now, a.stored())
 	return []Class{
 		{"entries", a.Entries}, {"ready", a.Ready}, {"index", a.Index}, {"fills", a.Fills}, {"leaving", a.Leaving}, {"marks", a.Aside},
 		{"connections", a.Connections * connectionBytes},
 		{"program", k.program}, {"file", now.File},
 		// What has come since the last collection, but for what was kept of it.
-		{"uncollected", max(0, now.Garbage()-max(0, a.bytes()-k.counted))},
+		{"uncollected", max(0, now.Garbage()-max(0, a.stored()-k.counted))},
 		{"scattered", now.Unused}, {"free", now.Free}, {"stacks", now.Stacks}, {"runtime", now.Runtime},
 	}
 }

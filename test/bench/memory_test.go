@@ -179,10 +179,12 @@ var workloads = []workload{
 // BenchmarkResident is the most that a node's process takes, against 1.15 times its memory and
 // 96 MiB, while one kind of traffic follows another.
 func BenchmarkResident(b *testing.B) {
-	for _, memory := range []int64{16 << 20, 128 << 20} {
-		b.Run(fmt.Sprintf("%dMiB", memory>>20), func(b *testing.B) {
+	for _, of := range []struct{ memory, disk int64 }{{16 << 20, 0}, {16 << 20, 256 << 20}, {128 << 20, 0}, {128 << 20, 1 << 30}} {
+		memory := of.memory
+		b.Run(fmt.Sprintf("memory=%dMiB/disk=%dMiB", memory>>20, of.disk>>20), func(b *testing.B) {
 			origin := process(b, "pages")[0]
 			b.Setenv("BENCH_MEMORY", strconv.FormatInt(memory, 10))
+			b.Setenv("BENCH_DISK", strconv.FormatInt(of.disk, 10))
 			pid, control, edge := nodeWithMemory(b, origin)
 			bound := float64(memory)*1.15 + 96<<20
 			for round, w := range workloads {

@@ -27,8 +27,10 @@ var roles = map[string]func(ctx context.Context) (address string, stop func(), e
 		if most, err := strconv.ParseInt(os.Getenv("BENCH_MEMORY"), 10, 64); err == nil {
 			memory = most
 		}
-		n, err := node.Start(ctx, node.Settings{Name: "bench", Data: os.Getenv("BENCH_DATA"), Database: os.Getenv("BENCH_DATABASE"), PolicyFile: filepath.Join(os.Getenv("BENCH_DATA"), "policy.yaml"),
-			AdminToken: benchToken, Edge: "127.0.0.1:0", Control: "127.0.0.1:0", Memory: memory, OwnsProcess: true, Log: slog.New(slog.DiscardHandler)})
+		disk, _ := strconv.ParseInt(os.Getenv("BENCH_DISK"), 10, 64) // none if it is not set
+		n, err := node.Start(ctx, node.Settings{Name: "bench", Data: os.Getenv("BENCH_DATA"),
+			Database: os.Getenv("BENCH_DATABASE"), PolicyFile: filepath.Join(os.Getenv("BENCH_DATA"), "policy.yaml"),
+			AdminToken: benchToken, Edge: "127.0.0.1:0", Control: "127.0.0.1:0", Memory: memory, Disk: disk, OwnsProcess: true, Log: slog.New(slog.DiscardHandler)})
 		if err != nil {
 			return "", nil, err
 		}

@@ -415,7 +415,11 @@ func (m *Memory) passing(e *Entry, hash uint64) *Entry {
 func (m *Memory) bring(e *Entry, i *Image, hash uint64, at Spot) bool {
 	if i.Far != nil {
 		near := *i
+		if !m.Reserve(i.Length) { // many may be read at once
+			return false
+		}
 		body, err := i.Far.Load()
+		m.Release(i.Length)
 		if err != nil {
 			return false
 		}

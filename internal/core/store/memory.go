@@ -343,8 +343,9 @@ func (m *Memory) Missing(canonical []byte) (why Removal, ok bool) {
 	return m.ghosts.of(tagOf(maphash.Bytes(m.seed, canonical)))
 }
 
-// Counted is how many bytes the store takes, everything counted.
-func (m *Memory) Counted() int64 { return m.used.Load() + m.ready.bytes.Load() }
+// Counted is how many bytes the store takes, everything counted, with what is on its way to the tier
+// below.
+func (m *Memory) Counted() int64 { return m.used.Load() + m.ready.bytes.Load() + m.Descending() }
 
 // Limit is how many bytes there may be.
 func (m *Memory) Limit() int64 { return m.limit }
@@ -393,7 +394,7 @@ func (m *Memory) Figures() Figures {
 	aside, structure, descending := m.aside, m.structure, m.descending.bytes
 	m.mu.Unlock()
 	f := Figures{
-		Limit: m.limit, Used: m.Counted(), Reserved: m.reserved.Load(), Pinned: m.pinned.bytes.Load(), Descending: descending, Aside: aside, Ready: m.ready.bytes.Load(), Structure: structure,
+		Limit: m.limit, Used: m.used.Load() + m.ready.bytes.Load(), Reserved: m.reserved.Load(), Pinned: m.pinned.bytes.Load(), Descending: descending, Aside: aside, Ready: m.ready.bytes.Load(), Structure: structure,
 		Added: m.added.Load(), Ages: time.Duration(m.ages.Load()), Entries: m.entries.Load(), Refused: m.refused.Load(), Removed: map[string]int64{},
 	}
 	f.Kept = f.Used - f.Reserved - f.Pinned - f.Aside - f.Ready - f.Structure
