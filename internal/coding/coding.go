@@ -94,12 +94,13 @@ type encoder interface {
 	Reset(io.Writer)
 }
 
-// thorough returns the writers for what is stored: they take their time.
+// thorough returns the writers for what is stored: they take their time. Their windows are those of pages:
+// a writer keeps its window, which would be 16 MiB after one long body.
 func thorough() map[httprules.Coding]*sync.Pool {
 	return map[httprules.Coding]*sync.Pool{
-		httprules.Brotli: {New: func() any { return brotli.NewWriterLevel(nil, 5) }},
+		httprules.Brotli: {New: func() any { return brotli.NewWriterOptions(nil, brotli.WriterOptions{Quality: 5, LGWin: 18}) }},
 		httprules.Gzip:   {New: func() any { return must(gzip.NewWriterLevel(nil, 6)) }},
-		httprules.Zstd:   {New: func() any { return must(zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1))) }},
+		httprules.Zstd:   {New: func() any { return must(zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(256<<10), zstd.WithLowerEncoderMem(true))) }},
 	}
 }
 

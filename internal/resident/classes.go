@@ -32,8 +32,8 @@ func (k *Keeper) Classes(a Account) []Class {
 		{"entries", a.Entries}, {"ready", a.Ready}, {"index", a.Index}, {"fills", a.Fills}, {"leaving", a.Leaving}, {"marks", a.Aside},
 		{"connections", a.Connections * connectionBytes},
 		{"program", k.program}, {"file", now.File},
-		// What has come since the last collection, but for what was kept of it.
-		{"uncollected", max(0, now.Garbage()-max(0, a.stored()-k.counted))},
+		// What has come since the last collection, but for what was kept of it, and what was given up since.
+		{"uncollected", max(0, now.Garbage()-(a.stored()-k.counted))},
 		{"scattered", now.Unused}, {"free", now.Free}, {"stacks", now.Stacks}, {"runtime", now.Runtime},
 	}
 }
