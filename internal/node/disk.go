@@ -106,9 +106,13 @@ func (n *Node) othersTold(ctx context.Context, rec *records.Records) bool {
 // confirmEvery is how often it is noted up to where in the ledger all that is on disk was judged.
 const confirmEvery = 5 * time.Second
 
-// confirmDisk notes that again and again.
+// confirmDisk notes that again and again, until the tier is switched off.
 func (n *Node) confirmDisk() {
 	for n.tasks.Life().Err() == nil {
+		if below, _ := n.store.LowerFigures(); below.Off != "" {
+			n.log.Error("the store's tier on disk is switched off until the next start; the origin is asked instead", "why", below.Off)
+			return
+		}
 		at, under := n.ledger.judged()
 		for _, s := range under {
 			select {
