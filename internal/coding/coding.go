@@ -100,7 +100,9 @@ func thorough() map[httprules.Coding]*sync.Pool {
 	return map[httprules.Coding]*sync.Pool{
 		httprules.Brotli: {New: func() any { return brotli.NewWriterOptions(nil, brotli.WriterOptions{Quality: 5, LGWin: 18}) }},
 		httprules.Gzip:   {New: func() any { return must(gzip.NewWriterLevel(nil, 6)) }},
-		httprules.Zstd:   {New: func() any { return must(zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(256<<10), zstd.WithLowerEncoderMem(true))) }},
+		httprules.Zstd: {New: func() any {
+			return must(zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(256<<10), zstd.WithLowerEncoderMem(true)))
+		}},
 	}
 }
 
