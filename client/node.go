@@ -146,6 +146,7 @@ type Node struct {
 	Control      string           `json:"control,omitempty" doc:"Where another node can be asked; what it holds it says only there"`
 	Edge         string           `json:"edge"`
 	Degraded     string           `json:"degraded,omitempty" doc:"What it has to do without, in words"`
+	Records      string           `json:"records,omitempty" enum:"memory,database" doc:"Where policies, tokens, purges and figures are; in memory they go with the process"`
 	Sequence     uint64           `json:"sequence" doc:"Last purge applied"`
 	Revision     int64            `json:"revision" doc:"Policy in force"`
 	Entries      int64            `json:"entries"`

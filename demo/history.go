@@ -33,7 +33,7 @@ var habits = []habit{
 
 // MakeUpHistory writes an hour of figures from before now, marked as made up, so that a
 // fresh demo has something to show.
-func MakeUpHistory(ctx context.Context, rec *records.Records, node string, now time.Time) error {
+func MakeUpHistory(ctx context.Context, rec records.Records, node string, now time.Time) error {
 	random := rand.New(rand.NewPCG(1889, 3600))
 	const bucket = 10 * time.Second
 	for at := now.Add(-time.Hour).Truncate(bucket); at.Before(now.Add(-2 * bucket)); at = at.Add(bucket) {

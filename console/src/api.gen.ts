@@ -1084,6 +1084,11 @@ export interface components {
             memory_used_bytes: number;
             node: string;
             /**
+             * @description Where policies, tokens, purges and figures are; in memory they go with the process
+             * @enum {string}
+             */
+            records?: "memory" | "database";
+            /**
              * Format: int64
              * @description Answers that did not fit
              */

@@ -20,7 +20,8 @@ func (a *app) policy() *cobra.Command {
 }
 
 func (a *app) policyCheck() *cobra.Command {
-	return &cobra.Command{
+	var origin string
+	c := &cobra.Command{
 		Use:     "check FILE",
 		Short:   "Check a policy, without a node",
 		Long:    "Check a policy, without a node. Every mistake is shown with its line and column;\nFILE - reads standard input. Exit code 1 when there are mistakes.",
@@ -31,7 +32,13 @@ func (a *app) policyCheck() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			p, err := policy.Parse(args[0], source, os.LookupEnv)
+			outside := policy.Outside{Lookup: os.LookupEnv}
+			if origin != "" {
+				if outside.Origin, err = policy.ParseOrigin(origin); err != nil {
+					return usage("--origin: %w", err)
+				}
+			}
+			p, err := outside.Parse(args[0], source)
 			var problems policy.Problems
 			if errors.As(err, &problems) {
 				return a.showProblems(problems)
@@ -46,6 +53,8 @@ func (a *app) policyCheck() *cobra.Command {
 			return nil
 		},
 	}
+	c.Flags().StringVar(&origin, "origin", "", "check it for a node that is started with this --origin")
+	return c
 }
 
 func (a *app) showProblems(problems policy.Problems) error {

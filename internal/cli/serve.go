@@ -37,6 +37,10 @@ func (a *app) serve() *cobra.Command {
 
   ready edge=http://127.0.0.1:8480 control=http://127.0.0.1:8490
 
+--origin URL is enough: everything goes to that origin, and what it allows to be stored is. Without a
+database the node runs alone: policies, tokens, purges and figures live in memory until it stops;
+--private-database or --database keeps them.
+
 The first start makes an admin token and writes it to DATA/admin.token, unless
 GERASTIC_ADMIN_TOKEN gives one. --policy is applied when the database has no policy
 yet; after that, policies come through gerastic policy apply.
@@ -44,7 +48,7 @@ yet; after that, policies come through gerastic policy apply.
 --control is where the control side listens. Every flag can be set in the environment
 (--memory as GERASTIC_MEMORY; --database as GERASTIC_DATABASE_URL) or in DATA/node.yaml
 (memory: 512MiB); the command line counts first, then the environment, then the file.`,
-		Example: "  gerastic serve --private-database --policy policy.yaml --data /var/lib/gerastic",
+		Example: "  gerastic serve --origin http://127.0.0.1:3000\n  gerastic serve --private-database --policy policy.yaml --data /var/lib/gerastic",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if err := a.fromElsewhere(cmd); err != nil {
 				return err
@@ -62,6 +66,7 @@ yet; after that, policies come through gerastic policy apply.
 	f.StringVar(&o.diskWrites, "disk-writes", "64MiB/s", "how much may be written there; what is above it stays off the disk. 0: any")
 	f.StringVar(&s.Database, "database", "", "PostgreSQL for the records, postgres://… (GERASTIC_DATABASE_URL)")
 	f.BoolVar(&s.PrivateDatabase, "private-database", false, "start a PostgreSQL of its own below --data")
+	f.StringVar(&s.Origin, "origin", "", "address of the application, for a policy that names none, or without a policy")
 	f.StringVar(&s.PolicyFile, "policy", "", "policy file, applied when there is no policy yet")
 	f.BoolVar(&s.PolicyForce, "policy-force", false, "apply --policy even if there is one")
 	f.StringVar(&s.Name, "node", "", "name of this node in ledger and figures; the machine's name if left out")
@@ -121,7 +126,11 @@ func (a *app) runNode(ctx context.Context, s node.Settings) (failure error) {
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(a.out, "ready edge=%s control=%s\n", n.EdgeURL(), n.ControlURL())
+	alone := ""
+	if s.Alone() {
+		alone = " records=memory (policies, tokens, purges and figures go with the process; --private-database or --database URL keeps them)"
+	}
+	fmt.Fprintf(a.out, "ready edge=%s control=%s%s\n", n.EdgeURL(), n.ControlURL(), alone)
 	select {
 	case <-ctx.Done():
 	case failure = <-n.Failed():
@@ -133,7 +142,7 @@ func (a *app) runNode(ctx context.Context, s node.Settings) (failure error) {
 }
 
 // nodeSettings are the flags that may be set elsewhere, too.
-var nodeSettings = []string{"edge", "control", "memory", "disk", "disk-writes", "database", "private-database", "policy", "policy-force", "node", "log-format", "sync-limit", "when-lost", "trust-proxy", "connections-per-address", "control-hosts", "certificate", "certificate-key"}
+var nodeSettings = []string{"edge", "control", "memory", "disk", "disk-writes", "database", "private-database", "origin", "policy", "policy-force", "node", "log-format", "sync-limit", "when-lost", "trust-proxy", "connections-per-address", "control-hosts", "certificate", "certificate-key"}
 
 // fromElsewhere fills the flags that were not given from GERASTIC_… variables, and
 // then from DATA/node.yaml.

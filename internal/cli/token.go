@@ -107,6 +107,9 @@ func (a *app) nodes() *cobra.Command {
 			r := &rows{columns: []column{left("node"), left("edge"), left("state"), left("since"), right("entries"), right("memory"), right("of"), right("purge"), right("revision")}}
 			for _, n := range nodes {
 				state := "well"
+				if n.Records == "memory" {
+					state = "well, records in memory until it stops"
+				}
 				if n.Degraded != "" {
 					state = "degraded: " + n.Degraded
 				}

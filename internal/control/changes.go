@@ -356,7 +356,7 @@ func (c *Control) try(ctx context.Context, change *changes.Change) (client.Chang
 }
 
 // changesStatus holds every source against its promise.
-func (c *Control) changesStatus(ctx context.Context, rec *records.Records) (client.ChangesStatus, error) {
+func (c *Control) changesStatus(ctx context.Context, rec records.Records) (client.ChangesStatus, error) {
 	known := c.node.Changes().Rules()
 	out := client.ChangesStatus{Well: true, Sources: []client.SourceStatus{}, Rules: len(known.Rules)}
 	states, err := rec.Sources(ctx)

@@ -39,7 +39,7 @@ type Node interface {
 	// Name is the node's name in the ledger and the figures.
 	Name() string
 	// Records is the database; an error says that it cannot be reached now.
-	Records() (*records.Records, error)
+	Records() (records.Records, error)
 	// Purge writes a purge to the ledger and returns when every live node has applied it,
 	// this one first, or has not within a time.
 	Purge(ctx context.Context, p tags.Purge, actor, reason string) (tags.Stamp, []records.Applied, error)

@@ -33,13 +33,13 @@ type fakeNode struct {
 	fails  error
 }
 
-func (n *fakeNode) Name() string                       { return "a" }
-func (n *fakeNode) SaveSizes(context.Context) error    { return nil }
-func (n *fakeNode) Curve() Curve                       { return Curve{} }
-func (n *fakeNode) Primes() *prime.Primer              { return nil }
-func (n *fakeNode) Status() client.Node                { return client.Node{Node: "a"} }
-func (n *fakeNode) Ready() error                       { return n.fails }
-func (n *fakeNode) Records() (*records.Records, error) { return nil, context.DeadlineExceeded }
+func (n *fakeNode) Name() string                      { return "a" }
+func (n *fakeNode) SaveSizes(context.Context) error   { return nil }
+func (n *fakeNode) Curve() Curve                      { return Curve{} }
+func (n *fakeNode) Primes() *prime.Primer             { return nil }
+func (n *fakeNode) Status() client.Node               { return client.Node{Node: "a"} }
+func (n *fakeNode) Ready() error                      { return n.fails }
+func (n *fakeNode) Records() (records.Records, error) { return nil, context.DeadlineExceeded }
 
 func (n *fakeNode) TokenFor(secret string) (records.Token, bool) {
 	rights := map[string][]records.Right{"reader": {records.Read}, "purger": {records.Purging}, "admin": {records.Admin}}

@@ -118,7 +118,7 @@ func tokenOut(t records.Token) client.Token {
 }
 
 // records returns the database, or the problem that it cannot be reached.
-func (c *Control) records() (*records.Records, error) {
+func (c *Control) records() (records.Records, error) {
 	rec, err := c.node.Records()
 	if err != nil {
 		return nil, huma.Error503ServiceUnavailable("the database cannot be reached; the edge goes on serving, but this call needs it. Try again when it is back: " + err.Error())

@@ -17,7 +17,7 @@ import (
 type Parts struct {
 	Node    string
 	Log     *slog.Logger
-	Records func() (*records.Records, error)
+	Records func() (records.Records, error)
 	Purge   func(ctx context.Context, p tags.Purge, actor, reason string) (tags.Stamp, []records.Applied, error)
 }
 
@@ -267,11 +267,11 @@ func (d *Detector) lookAgain(database string) {
 
 // leadOfAbandoned takes the lead of a source that nobody reads any more; nil if the policy names it
 // again, or another node goes on with it: that one cleans up when it has the policy, too.
-func (d *Detector) leadOfAbandoned(ctx context.Context, s *policy.Source) (*records.Records, *records.Lead) {
+func (d *Detector) leadOfAbandoned(ctx context.Context, s *policy.Source) (records.Records, records.Lead) {
 	for {
 		rec, err := d.Records()
 		if err == nil {
-			var lead *records.Lead
+			var lead records.Lead
 			if lead, err = rec.TakeLead(ctx, s.Name); lead != nil {
 				return rec, lead
 			}

@@ -42,7 +42,7 @@ const idle = 5 * time.Second
 
 // listen hears changes on a channel until something fails. What was said before it
 // listened is lost to it: the tables of the same database are read again.
-func (w *watcher) listen(ctx context.Context, rec *records.Records, lead *records.Lead, state *records.Source) error {
+func (w *watcher) listen(ctx context.Context, rec records.Records, lead records.Lead, state *records.Source) error {
 	conn, err := pgx.Connect(ctx, w.source.Database)
 	if err != nil {
 		return fmt.Errorf("connecting to the content database: %w", err)
@@ -169,7 +169,7 @@ func ParseChanges(text []byte) (all []changes.Change, err error) {
 }
 
 // well notes that all that was committed until a time has been purged.
-func (w *watcher) well(ctx context.Context, rec *records.Records, state *records.Source, until time.Time) error {
+func (w *watcher) well(ctx context.Context, rec records.Records, state *records.Source, until time.Time) error {
 	state.Checked, state.Error, state.Failures = &until, w.complaint, 0
 	return rec.SaveSource(ctx, *state)
 }

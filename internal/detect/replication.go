@@ -26,7 +26,7 @@ import (
 // replicate reads the content database's log through a slot of its own (logical
 // decoding, output plugin pgoutput) until something fails. The slot is the place: the
 // database keeps its log from there on, and moves it when we confirm.
-func (w *watcher) replicate(ctx context.Context, rec *records.Records, lead *records.Lead, state *records.Source) error {
+func (w *watcher) replicate(ctx context.Context, rec records.Records, lead records.Lead, state *records.Source) error {
 	pool, err := w.pools.of(ctx, w.source.Database)
 	if err != nil {
 		return err
@@ -81,7 +81,7 @@ func (w *watcher) replicate(ctx context.Context, rec *records.Records, lead *rec
 }
 
 // purgeLog purges what a transaction changed, and those that wait behind it, and confirms.
-func (w *watcher) purgeLog(ctx context.Context, rec *records.Records, pool *pgxpool.Pool, stream *logStream, e logEvent) error {
+func (w *watcher) purgeLog(ctx context.Context, rec records.Records, pool *pgxpool.Pool, stream *logStream, e logEvent) error {
 	r := w.begin(w.source.Name, "log", w.source, pool)
 	var confirm pglogrepl.LSN
 	for more := true; more; {
@@ -124,7 +124,7 @@ func (w *watcher) purgeLog(ctx context.Context, rec *records.Records, pool *pgxp
 }
 
 // look sees how far behind the slot is, and how much log it holds back.
-func (w *watcher) look(ctx context.Context, rec *records.Records, pool *pgxpool.Pool, state *records.Source, stream *logStream) error {
+func (w *watcher) look(ctx context.Context, rec records.Records, pool *pgxpool.Pool, state *records.Source, stream *logStream) error {
 	err := pool.QueryRow(ctx, `select pg_wal_lsn_diff(pg_current_wal_lsn(), restart_lsn)::bigint, pg_wal_lsn_diff(pg_current_wal_lsn(), confirmed_flush_lsn)::bigint
 		from pg_replication_slots where slot_name = $1`, w.source.Slot).Scan(&state.Retained, &state.Behind)
 	if err != nil {
@@ -147,7 +147,7 @@ func (w *watcher) look(ctx context.Context, rec *records.Records, pool *pgxpool.
 
 // prepareSlot makes publication and slot, where they are not there. A slot that was
 // there and is not any more took changes with it: then everything counts as purged.
-func (w *watcher) prepareSlot(ctx context.Context, rec *records.Records, state *records.Source) error {
+func (w *watcher) prepareSlot(ctx context.Context, rec records.Records, state *records.Source) error {
 	conn, err := pgx.Connect(ctx, w.source.Database)
 	if err != nil {
 		return fmt.Errorf("connecting to the content database: %w", err)
@@ -204,7 +204,7 @@ func (w *watcher) prepareSlot(ctx context.Context, rec *records.Records, state *
 }
 
 // payDebt purges everything, if that is owed, and notes that it is not any more.
-func (w *watcher) payDebt(ctx context.Context, rec *records.Records, state *records.Source) error {
+func (w *watcher) payDebt(ctx context.Context, rec records.Records, state *records.Source) error {
 	if state.Owed == "" {
 		return nil
 	}

@@ -244,7 +244,7 @@ func (r *run) reason() string {
 }
 
 // close keeps the record of the run; cause is what broke it off.
-func (r *run) close(ctx context.Context, rec *records.Records, cause error) (records.Run, error) {
+func (r *run) close(ctx context.Context, rec records.Records, cause error) (records.Run, error) {
 	r.record.Ended = time.Now()
 	if r.refused != nil {
 		r.record.Error = r.refused.Error()

@@ -56,7 +56,7 @@ func (d *Detector) Sent(ctx context.Context, source *policy.Source, signature st
 // ErrRepeated says that a signed call was carried out before.
 var ErrRepeated = errors.New("this call, with this signature, was carried out already; sign again to send again")
 
-func (d *Detector) sent(ctx context.Context, rec *records.Records, name string, source *policy.Source, all []changes.Change) (records.Run, error) {
+func (d *Detector) sent(ctx context.Context, rec records.Records, name string, source *policy.Source, all []changes.Change) (records.Run, error) {
 	var ids []string
 	for i := range all {
 		if all[i].ID != "" {

@@ -7,6 +7,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"runtime"
 	"time"
 
 	"gerastic/internal/core/store/disk"
@@ -85,7 +86,7 @@ func (d *Directory) Replace(name string, content []byte) error {
 	if err == nil {
 		err = os.Rename(half.Name(), filepath.Join(d.path, name))
 	}
-	if err != nil {
+	if err != nil || runtime.GOOS == "windows" { // where directories cannot be written out
 		return err
 	}
 	dir, err := os.Open(d.path)

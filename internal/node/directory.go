@@ -8,8 +8,9 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"syscall"
 	"time"
+
+	"github.com/gofrs/flock"
 )
 
 // layout is the version of what a node's directory holds. A program that does not know the
@@ -17,7 +18,7 @@ import (
 const layout = "1"
 
 // directory is a node's, and nobody else's, until it is closed.
-type directory struct{ lock *os.File }
+type directory struct{ lock *flock.Flock }
 
 // openDirectory makes the directory, if it is missing, and locks it; the kernel lets go of the
 // lock when the process dies.
@@ -25,13 +26,10 @@ func openDirectory(path string, log *slog.Logger) (*directory, error) {
 	if err := os.MkdirAll(path, 0o755); err != nil {
 		return nil, fmt.Errorf("making the node's directory: %w", err)
 	}
-	lock, err := os.OpenFile(filepath.Join(path, "node.lock"), os.O_CREATE|os.O_RDWR, 0o600)
-	if err != nil {
-		return nil, fmt.Errorf("opening the lock of the node's directory: %w", err)
-	}
-	d := &directory{lock}
-	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
-		lock.Close()
+	d := &directory{flock.New(filepath.Join(path, "node.lock"), flock.SetPermissions(0o600))}
+	if locked, err := d.lock.TryLock(); err != nil {
+		return nil, fmt.Errorf("locking the node's directory: %w", err)
+	} else if !locked {
 		return nil, fmt.Errorf("the directory %s is in use by another node; stop it, or give this one a directory of its own, with --data", path)
 	}
 	if err := d.checkLayout(path, log); err != nil {
@@ -41,7 +39,7 @@ func openDirectory(path string, log *slog.Logger) (*directory, error) {
 	return d, nil
 }
 
-func (d *directory) close() { d.lock.Close() }
+func (d *directory) close() { _ = d.lock.Close() }
 
 // checkLayout sets aside what another version left.
 func (d *directory) checkLayout(path string, log *slog.Logger) error {

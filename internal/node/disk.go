@@ -65,7 +65,7 @@ func (n *Node) forgetOwed() error {
 // believesDisk brings this node in step with the ledger as of what is on disk, and reports whether
 // that can be believed as if the node had run on: no other node may have changes to tell that the
 // ledger does not have.
-func (n *Node) believesDisk(ctx context.Context, rec *records.Records) bool {
+func (n *Node) believesDisk(ctx context.Context, rec records.Records) bool {
 	if !n.disk.isFresh() {
 		return false
 	}
@@ -79,7 +79,7 @@ func (n *Node) believesDisk(ctx context.Context, rec *records.Records) bool {
 
 // othersTold waits until every other node has said anew that it lives, and owes the ledger nothing;
 // false if one does not say so soon.
-func (n *Node) othersTold(ctx context.Context, rec *records.Records) bool {
+func (n *Node) othersTold(ctx context.Context, rec records.Records) bool {
 	late := time.Now().Add(min(3*time.Second, n.settings.SyncLimit/2))
 	var first []records.Node
 	for time.Now().Before(late) {
@@ -130,7 +130,7 @@ func (n *Node) confirmDisk() {
 func (n *Node) confirm(at records.Position) {
 	n.ledger.mu.Lock()
 	defer n.ledger.mu.Unlock()
-	if at.Sequence > n.ledger.at.Sequence || n.records.Load() == nil {
+	if at.Sequence > n.ledger.at.Sequence || n.known() == nil {
 		return
 	}
 	if err := n.disk.Confirm(core.Judged{Sequence: at.Sequence, Row: at.RowID}); err != nil {

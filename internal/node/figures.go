@@ -52,7 +52,7 @@ func (n *Node) flushFigures() {
 			noted = time.Now()
 			n.noteCurve()
 		}
-		if rec := n.records.Load(); rec != nil && time.Since(compacted) > time.Hour {
+		if rec := n.known(); rec != nil && time.Since(compacted) > time.Hour {
 			compacted = time.Now()
 			if err := rec.CompactFigures(n.tasks.Life(), compacted); err != nil {
 				n.log.Warn("old figures could not be merged", "error", err)
@@ -76,7 +76,7 @@ func (n *Node) saveFigures(ctx context.Context) {
 	n.figures.mu.Lock()
 	defer n.figures.mu.Unlock()
 	n.drain()
-	rec := n.records.Load()
+	rec := n.known()
 	if rec == nil || len(n.figures.cells) == 0 {
 		return
 	}

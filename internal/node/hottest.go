@@ -64,7 +64,7 @@ func (n *Node) keepHottest() {
 }
 
 // saveHottest keeps what is asked for most now; nothing, if that is nothing. rec may be nil.
-func (n *Node) saveHottest(ctx context.Context, rec *records.Records) {
+func (n *Node) saveHottest(ctx context.Context, rec records.Records) {
 	all := []prime.Target{}
 	for _, l := range n.store.Hottest(mostHottest) {
 		if l.Fragment() || l.Method != http.MethodGet || l.Personal || l.Failure {

@@ -5,6 +5,7 @@ import (
 	"maps"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 
 	"gerastic/internal/core/policy"
@@ -37,7 +38,7 @@ func (n *Node) keptPolicy() *policy.Policy {
 	if err != nil {
 		return nil
 	}
-	p, err := policy.Parse(policyName, source, os.LookupEnv)
+	p, err := n.parse(policyName, source)
 	if err != nil {
 		n.log.Error("the policy that is kept on disk does not hold", "error", err)
 		return nil
@@ -89,7 +90,7 @@ func writeWhole(path string, text []byte) error {
 	if err == nil {
 		err = os.Rename(half.Name(), path)
 	}
-	if err != nil {
+	if err != nil || runtime.GOOS == "windows" { // where directories cannot be written out
 		return err
 	}
 	dir, err := os.Open(filepath.Dir(path))

@@ -71,8 +71,8 @@ func (s *signal) wake() {
 var ErrNoDatabase = errors.New("no connection")
 
 // Records is the database, or ErrNoDatabase.
-func (n *Node) Records() (*records.Records, error) {
-	if rec := n.records.Load(); rec != nil {
+func (n *Node) Records() (records.Records, error) {
+	if rec := n.known(); rec != nil {
 		return rec, nil
 	}
 	return nil, ErrNoDatabase
@@ -123,7 +123,7 @@ func (n *Node) noteSweeps() {
 }
 
 // catchUp applies what the ledger has beyond what this node has applied.
-func (n *Node) catchUp(ctx context.Context, rec *records.Records) error {
+func (n *Node) catchUp(ctx context.Context, rec records.Records) error {
 	n.ledger.mu.Lock()
 	defer n.ledger.mu.Unlock()
 	for {
@@ -148,7 +148,7 @@ func (n *Node) catchUp(ctx context.Context, rec *records.Records) error {
 // startOver goes to the ledger's newest place, because the one that this node was at is not
 // there any more: purges that it knows may be gone, and others may have come in their place.
 // Everything counts as purged. Under ledger.mu.
-func (n *Node) startOver(ctx context.Context, rec *records.Records) error {
+func (n *Node) startOver(ctx context.Context, rec records.Records) error {
 	at, err := rec.Newest(ctx)
 	if err != nil {
 		return err
@@ -236,7 +236,7 @@ func (n *Node) tidy() {
 // there is none.
 func (n *Node) keepConnected() {
 	for n.tasks.Life().Err() == nil {
-		rec := n.records.Load()
+		rec := n.known()
 		if rec == nil {
 			if err := n.connect(n.tasks.Life()); err != nil {
 				n.log.Warn("the database still cannot be reached", "error", err)
@@ -253,7 +253,7 @@ func (n *Node) keepConnected() {
 
 // follow hears of the ledger's growth, and reads it once a second besides: the table is
 // the truth, a notice may be lost.
-func (n *Node) follow(rec *records.Records) {
+func (n *Node) follow(rec records.Records) {
 	ctx, cancel := context.WithCancel(n.tasks.Life())
 	defer cancel()
 	wake := make(chan struct{}, 1)

@@ -232,7 +232,8 @@ func (n *Node) Stop(ctx context.Context) {
 			}
 		}
 		n.saveFigures(context.WithoutCancel(ctx))
-		if rec := n.records.Swap(nil); rec != nil {
+		if rec := n.known(); rec != nil {
+			n.records.Store(nil)
 			ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*time.Second)
 			_ = rec.Depart(ctx, n.presence()) // else it is not waited for once the sync limit has passed
 			cancel()

@@ -53,7 +53,7 @@ var errTakenBack = errors.New("the ledger was set back to before the purge")
 // order brings a purge into the ledger and into force on this node; once more if the ledger loses
 // it before this node has read it. With an error and a pending purge it is in the ledger, and
 // nobody knows whether it is in force here.
-func (n *Node) order(ctx context.Context, rec *records.Records, p tags.Purge, actor, reason string) (*pendingPurge, records.Applied, error) {
+func (n *Node) order(ctx context.Context, rec records.Records, p tags.Purge, actor, reason string) (*pendingPurge, records.Applied, error) {
 	for {
 		o, err := n.write(ctx, p, actor, reason)
 		if err != nil {
@@ -92,7 +92,7 @@ func (n *Node) write(ctx context.Context, p tags.Purge, actor, reason string) (*
 // ownPart makes sure that an order which is in the ledger is in force here, whatever happens to
 // the caller, and says what it took, as far as that is counted before ctx ends. errTakenBack: the
 // ledger does not have it any more.
-func (n *Node) ownPart(ctx context.Context, rec *records.Records, o *pendingPurge) (records.Applied, error) {
+func (n *Node) ownPart(ctx context.Context, rec records.Records, o *pendingPurge) (records.Applied, error) {
 	own := records.Applied{Node: n.settings.Name}
 	s := n.sweepOf(o.position)
 	if s == nil {
@@ -160,7 +160,7 @@ func (s *silence) of(node records.Alive) bool {
 
 // elsewhere waits until the other live nodes have noted what a purge did there. A node
 // that has not by then is returned without a time.
-func (n *Node) elsewhere(ctx context.Context, rec *records.Records, o *pendingPurge) []records.Applied {
+func (n *Node) elsewhere(ctx context.Context, rec records.Records, o *pendingPurge) []records.Applied {
 	others := slices.DeleteFunc(o.live, func(a records.Alive) bool { return a.Name == n.settings.Name })
 	if len(others) == 0 {
 		return nil

@@ -30,7 +30,7 @@ func inForce(p *policy.Policy, off map[string]bool) *policy.InForce {
 
 // connect opens the database and brings the node in step with it.
 func (n *Node) connect(ctx context.Context) error {
-	rec, err := records.Open(ctx, n.settings.Database)
+	rec, err := n.openRecords(ctx)
 	if err != nil {
 		return err
 	}
@@ -38,12 +38,32 @@ func (n *Node) connect(ctx context.Context) error {
 		rec.Close()
 		return err
 	}
-	n.records.Store(rec)
+	n.records.Store(&rec)
 	return nil
 }
 
+func (n *Node) openRecords(ctx context.Context) (records.Records, error) {
+	if n.settings.Alone() {
+		return records.NewAlone(), nil
+	}
+	return records.Open(ctx, n.settings.Database)
+}
+
+// known are the records; nil while the database cannot be reached.
+func (n *Node) known() records.Records {
+	if rec := n.records.Load(); rec != nil {
+		return *rec
+	}
+	return nil
+}
+
+// parse reads a policy as this node does.
+func (n *Node) parse(name string, source []byte) (*policy.Policy, error) {
+	return policy.Outside{Lookup: os.LookupEnv, Origin: n.settings.origin}.Parse(name, source)
+}
+
 // adopt takes the place in the ledger, tokens and policy over from the database.
-func (n *Node) adopt(ctx context.Context, rec *records.Records) error {
+func (n *Node) adopt(ctx context.Context, rec records.Records) error {
 	began := time.Now()
 	at, err := n.arrive(ctx, rec)
 	if err != nil {
@@ -74,7 +94,7 @@ func (n *Node) adopt(ctx context.Context, rec *records.Records) error {
 	if err != nil && !fresh {
 		return err
 	}
-	if n.settings.PolicyFile != "" && (fresh || n.settings.PolicyForce) {
+	if n.policySource != nil && (fresh || n.settings.PolicyForce && n.settings.PolicyFile != "") {
 		if err := n.applyFile(ctx, rec); err != nil {
 			return err
 		}
@@ -84,7 +104,7 @@ func (n *Node) adopt(ctx context.Context, rec *records.Records) error {
 
 // arrive makes this node one of those that purges wait for. A name whose node has just died is
 // free as soon as nobody waits for that one any more; at once, if it was this directory's.
-func (n *Node) arrive(ctx context.Context, rec *records.Records) (records.Position, error) {
+func (n *Node) arrive(ctx context.Context, rec records.Records) (records.Position, error) {
 	before := n.lifeBefore()
 	var first time.Time
 	for {
@@ -141,24 +161,43 @@ func (n *Node) keepLife() {
 // depends on it.
 func (n *Node) checkPolicyFile() (err error) {
 	if n.settings.PolicyFile == "" {
-		return nil
+		return n.usePlainPolicy()
 	}
 	if n.policySource, err = os.ReadFile(n.settings.PolicyFile); err != nil {
 		return fmt.Errorf("reading --policy: %w", err)
 	}
-	_, err = policy.Parse(n.settings.PolicyFile, n.policySource, os.LookupEnv)
+	_, err = n.parse(n.settings.PolicyFile, n.policySource)
 	return err
 }
 
+// plainPolicy stores what the origin allows, of everything.
+const plainPolicy = `version: 1
+routes:
+  - name: all
+    match: { path: "/{rest...}" }
+`
+
+// usePlainPolicy takes the plain policy for a node that was given an origin, and no policy file.
+func (n *Node) usePlainPolicy() error {
+	if n.settings.origin != nil {
+		n.policySource = []byte(plainPolicy)
+	}
+	return nil
+}
+
 // applyFile makes the policy file named at the start the next revision.
-func (n *Node) applyFile(ctx context.Context, rec *records.Records) error {
+func (n *Node) applyFile(ctx context.Context, rec records.Records) error {
 	n.settings.PolicyForce = false // once, not at every reconnection
-	_, err := rec.AddRevision(ctx, string(n.policySource), "start", "from "+filepath.Base(n.settings.PolicyFile))
+	from := "what --origin allows"
+	if n.settings.PolicyFile != "" {
+		from = "from " + filepath.Base(n.settings.PolicyFile)
+	}
+	_, err := rec.AddRevision(ctx, string(n.policySource), "start", from)
 	return err
 }
 
 // reloadShared takes over what another node may have changed: policy, switches, tokens.
-func (n *Node) reloadShared(ctx context.Context, rec *records.Records) error {
+func (n *Node) reloadShared(ctx context.Context, rec records.Records) error {
 	if err := n.loadTokens(ctx, rec); err != nil {
 		return err
 	}
@@ -199,7 +238,7 @@ const policyName = "policy.yaml"
 
 // enforce compiles a revision and puts it in force. Under policyMu.
 func (n *Node) enforce(revision records.Revision, off map[string]bool) error {
-	p, err := policy.Parse(policyName, []byte(revision.Source), os.LookupEnv)
+	p, err := n.parse(policyName, []byte(revision.Source))
 	if err != nil {
 		return n.cannotRead(revision, off, err)
 	}
@@ -238,7 +277,7 @@ func (n *Node) cannotRead(revision records.Revision, off map[string]bool, why er
 
 // ApplyPolicy checks a policy, keeps it as a revision and puts it in force.
 func (n *Node) ApplyPolicy(ctx context.Context, source, actor, note string) (records.Revision, error) {
-	if _, err := policy.Parse(policyName, []byte(source), os.LookupEnv); err != nil {
+	if _, err := n.parse(policyName, []byte(source)); err != nil {
 		return records.Revision{}, err
 	}
 	rec, err := n.Records()

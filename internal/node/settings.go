@@ -6,10 +6,12 @@ import (
 	"log/slog"
 	"net"
 	"net/netip"
+	"net/url"
 	"strings"
 	"time"
 
 	"gerastic/internal/core/outbound"
+	"gerastic/internal/core/policy"
 	"gerastic/internal/core/store/disk"
 )
 
@@ -23,16 +25,19 @@ type Settings struct {
 	Disk            int64    // bytes of the store's tier on disk, file system overhead included; 0: none
 	DiskWrites      int64    // bytes a second that it may write; 0: any
 	OwnsProcess     bool     // nobody else is in the process: its collector is held to Memory, too
-	Database        string   // connection string; "" with PrivateDatabase
+	Database        string   // connection string; "" with PrivateDatabase, or of a node that runs alone
 	PrivateDatabase bool
 	Throwaway       bool // the private database may lose everything in a crash of the machine
-	PolicyFile      string
-	PolicyForce     bool
-	AdminToken      string // "" makes one at the first start
-	TrustProxies    []string
-	PerAddress      int    // connections of one address at a time; 0: as many as there may be in all
-	Certificate     string // PEM files for TLS on the edge; both or none
-	CertificateKey  string
+	// Origin is the one of a policy that names none, http://host:port; "": a policy must. Without
+	// a policy, all that it allows to be stored is.
+	Origin         string
+	PolicyFile     string
+	PolicyForce    bool
+	AdminToken     string // "" makes one at the first start
+	TrustProxies   []string
+	PerAddress     int    // connections of one address at a time; 0: as many as there may be in all
+	Certificate    string // PEM files for TLS on the edge; both or none
+	CertificateKey string
 	// SyncLimit is how long a node may go without knowing the ledger: for so long the
 	// others wait for it, and after that it revalidates before it serves. 0: DefaultSyncLimit.
 	SyncLimit time.Duration
@@ -41,7 +46,11 @@ type Settings struct {
 	Log       *slog.Logger
 
 	trusted outbound.Trusted
+	origin  *url.URL
 }
+
+// Alone reports whether the records live in memory, until the node stops.
+func (s *Settings) Alone() bool { return s.Database == "" && !s.PrivateDatabase }
 
 // DefaultData is a node's directory, unless it is told otherwise.
 const DefaultData = "gerastic-data"
@@ -54,8 +63,11 @@ const MinMemory = 16 << 20
 
 // check says what is wrong with the settings, and fills what is left out.
 func (s *Settings) check() error {
-	if s.Database == "" && !s.PrivateDatabase {
-		return fmt.Errorf("a node needs a database: pass --database URL (or GERASTIC_DATABASE_URL), or --private-database to start one")
+	if err := s.checkOrigin(); err != nil {
+		return err
+	}
+	if s.Alone() && s.Origin == "" && s.PolicyFile == "" {
+		return fmt.Errorf("the node does not know what to serve: pass --origin http://HOST:PORT, or --policy FILE; with a database (--private-database, or --database URL) the policy may come later")
 	}
 	if s.Database != "" && s.PrivateDatabase {
 		return fmt.Errorf("--database and --private-database exclude each other; keep one")
@@ -95,6 +107,22 @@ func (s *Settings) check() error {
 			prefix = netip.PrefixFrom(addr, addr.BitLen())
 		}
 		s.trusted = append(s.trusted, prefix.Masked())
+	}
+	return nil
+}
+
+// checkOrigin reads the address of the origin.
+func (s *Settings) checkOrigin() (err error) {
+	if s.origin = nil; s.Origin == "" {
+		return nil
+	}
+	text := s.Origin
+	if !strings.Contains(text, "://") {
+		text = "http://" + text
+	}
+	s.origin, err = policy.ParseOrigin(text)
+	if err != nil {
+		return fmt.Errorf("--origin: %w", err)
 	}
 	return nil
 }

@@ -25,8 +25,13 @@ func (n *Node) Ready() error {
 func (n *Node) Status() client.Node {
 	f := n.store.Figures()
 	below, _ := n.store.LowerFigures()
+	kind := "database"
+	if n.settings.Alone() {
+		kind = "memory"
+	}
 	return client.Node{
-		Node: n.settings.Name, Started: n.started, Edge: n.EdgeURL(), Sequence: uint64(n.barrier.Stamp()), Revision: n.Revision().Number,
+		Records: kind,
+		Node:    n.settings.Name, Started: n.started, Edge: n.EdgeURL(), Sequence: uint64(n.barrier.Stamp()), Revision: n.Revision().Number,
 		Entries: f.Entries, MemoryUsed: f.Used, MemoryLimit: f.Limit, Removed: f.Removed, Refused: f.Refused,
 		DiskEntries: below.Entries, DiskUsed: below.Taken, DiskLimit: below.Limit, DiskErrors: below.Errors,
 		FillsRunning: n.edge.Filling(), Marks: n.barrier.Len(), Degraded: n.troubles(),
@@ -43,7 +48,7 @@ func (n *Node) Memory() []resident.Class {
 // troubles says in words what the node has to do without; "" if nothing.
 func (n *Node) troubles() string {
 	var all []string
-	if n.records.Load() == nil {
+	if n.known() == nil {
 		all = append(all, "the database cannot be reached: no purges by call, no reports, no changes of policy")
 	}
 	switch lost := n.barrier.Lost(time.Now()); {

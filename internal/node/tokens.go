@@ -20,7 +20,7 @@ const AdminTokenFile = "admin.token"
 
 // adminToken makes sure that there is a token to begin with: the one that the
 // environment gives, else the one that the first start made.
-func (n *Node) adminToken(ctx context.Context, rec *records.Records) error {
+func (n *Node) adminToken(ctx context.Context, rec records.Records) error {
 	secret := n.settings.AdminToken
 	if secret == "" {
 		path := filepath.Join(n.settings.Data, AdminTokenFile)
@@ -41,7 +41,7 @@ func (n *Node) adminToken(ctx context.Context, rec *records.Records) error {
 	return err
 }
 
-func (n *Node) loadTokens(ctx context.Context, rec *records.Records) error {
+func (n *Node) loadTokens(ctx context.Context, rec records.Records) error {
 	tokens, err := rec.Tokens(ctx)
 	if err != nil {
 		return err

@@ -28,7 +28,7 @@ type Source struct { // the columns of change_source, in their order
 }
 
 // Sources returns the state of every source, by name.
-func (r *Records) Sources(ctx context.Context) (map[string]Source, error) {
+func (r *Database) Sources(ctx context.Context) (map[string]Source, error) {
 	rows, err := r.pool.Query(ctx, `select name, kind, cursor, deleted, null::bytea, node, checked, error, failures, behind, retained, detail, ahead, owed from change_source`)
 	if err != nil {
 		return nil, err
@@ -42,7 +42,7 @@ func (r *Records) Sources(ctx context.Context) (map[string]Source, error) {
 }
 
 // Source returns the state of one source; a fresh one if it was never read.
-func (r *Records) Source(ctx context.Context, name, kind string) (Source, error) {
+func (r *Database) Source(ctx context.Context, name, kind string) (Source, error) {
 	rows, err := r.pool.Query(ctx, `select name, kind, cursor, deleted, seen, node, checked, error, failures, behind, retained, detail, ahead, owed from change_source where name = $1 and kind = $2`, name, kind)
 	if err != nil {
 		return Source{}, err
@@ -55,7 +55,7 @@ func (r *Records) Source(ctx context.Context, name, kind string) (Source, error)
 }
 
 // SaveSource keeps the state of a source.
-func (r *Records) SaveSource(ctx context.Context, s Source) error {
+func (r *Database) SaveSource(ctx context.Context, s Source) error {
 	_, err := r.pool.Exec(ctx, `insert into change_source (name, kind, cursor, deleted, seen, node, checked, error, failures, behind, retained, detail, ahead, owed)
 		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14) on conflict (name) do update set kind = excluded.kind, cursor = excluded.cursor, deleted = excluded.deleted,
 		seen = excluded.seen, node = excluded.node, checked = excluded.checked, error = excluded.error, failures = excluded.failures, behind = excluded.behind,
@@ -68,19 +68,18 @@ func (r *Records) SaveSource(ctx context.Context, s Source) error {
 }
 
 // ForgetSource drops the state of a source that is no more.
-func (r *Records) ForgetSource(ctx context.Context, name string) error {
+func (r *Database) ForgetSource(ctx context.Context, name string) error {
 	_, err := r.pool.Exec(ctx, `delete from change_source where name = $1`, name)
 	return err
 }
 
-// Lead is the right to read a source: one on any number of nodes. It lasts as long as
-// its connection.
-type Lead struct{ conn *pgx.Conn }
+// databaseLead lasts as long as its connection.
+type databaseLead struct{ conn *pgx.Conn }
 
 const leadKey = `hashtextextended('gerastic source ' || $1, 0)`
 
-// TakeLead takes the right to read a source; nil if another has it.
-func (r *Records) TakeLead(ctx context.Context, source string) (*Lead, error) {
+// TakeLead implements Records.
+func (r *Database) TakeLead(ctx context.Context, source string) (Lead, error) {
 	conn, err := r.pool.Acquire(ctx)
 	if err != nil {
 		return nil, err
@@ -90,14 +89,14 @@ func (r *Records) TakeLead(ctx context.Context, source string) (*Lead, error) {
 		conn.Release()
 		return nil, err
 	}
-	return &Lead{conn.Hijack()}, nil // out of the pool: it is held for as long as the source is read
+	return &databaseLead{conn.Hijack()}, nil // out of the pool: it is held for as long as the source is read
 }
 
-// Held reports whether the right still stands.
-func (l *Lead) Held(ctx context.Context) bool { return l.conn.Ping(ctx) == nil }
+// Held implements Lead.
+func (l *databaseLead) Held(ctx context.Context) bool { return l.conn.Ping(ctx) == nil }
 
 // Close gives the right back: at once, not when the server notices that the connection has gone.
-func (l *Lead) Close() {
+func (l *databaseLead) Close() {
 	ctx, cancel := context.WithTimeout(context.Background(), time.Second)
 	defer cancel()
 	_, _ = l.conn.Exec(ctx, `select pg_advisory_unlock_all()`)
@@ -120,7 +119,7 @@ type Run struct {
 }
 
 // AddRun keeps a run, and returns its number.
-func (r *Records) AddRun(ctx context.Context, run Run) (id int64, err error) {
+func (r *Database) AddRun(ctx context.Context, run Run) (id int64, err error) {
 	if run.Purges == nil {
 		run.Purges = []int64{}
 	}
@@ -135,7 +134,7 @@ func (r *Records) AddRun(ctx context.Context, run Run) (id int64, err error) {
 
 // Runs lists the runs of a source ("" for all), newest first, before a number (0: from
 // the end).
-func (r *Records) Runs(ctx context.Context, source string, before int64, limit int) ([]Run, error) {
+func (r *Database) Runs(ctx context.Context, source string, before int64, limit int) ([]Run, error) {
 	rows, err := r.pool.Query(ctx, runColumns+` where ($1 = '' or source = $1) and ($2::bigint = 0 or id < $2) order by id desc limit $3`, source, before, limit)
 	if err != nil {
 		return nil, err
@@ -153,7 +152,7 @@ func scanRun(row pgx.CollectableRow) (run Run, err error) {
 }
 
 // LastRun is the last run of a source that found something or failed.
-func (r *Records) LastRun(ctx context.Context, source string) (Run, error) {
+func (r *Database) LastRun(ctx context.Context, source string) (Run, error) {
 	rows, err := r.pool.Query(ctx, runColumns+` where source = $1 and (changes > 0 or error <> '') order by id desc limit 1`, source)
 	if err != nil {
 		return Run{}, err
@@ -164,7 +163,7 @@ func (r *Records) LastRun(ctx context.Context, source string) (Run, error) {
 
 // Delays sums the times from commit to purged of each source since a time, and the
 // changes seen.
-func (r *Records) Delays(ctx context.Context, since time.Time) (map[string]*meter.Histogram, map[string]int64, error) {
+func (r *Database) Delays(ctx context.Context, since time.Time) (map[string]*meter.Histogram, map[string]int64, error) {
 	rows, err := r.pool.Query(ctx, `select source, sum(changes)::bigint, array_agg(delays) from change_run where ended > $1 group by source`, since)
 	if err != nil {
 		return nil, nil, err
@@ -185,7 +184,7 @@ func (r *Records) Delays(ctx context.Context, since time.Time) (map[string]*mete
 }
 
 // SentBefore tells which items of a source were sent before.
-func (r *Records) SentBefore(ctx context.Context, source string, ids []string) (map[string]bool, error) {
+func (r *Database) SentBefore(ctx context.Context, source string, ids []string) (map[string]bool, error) {
 	rows, err := r.pool.Query(ctx, `select id from change_item where source = $1 and id = any($2)`, source, ids)
 	if err != nil {
 		return nil, err
@@ -199,14 +198,14 @@ func (r *Records) SentBefore(ctx context.Context, source string, ids []string) (
 }
 
 // NoteSent remembers the items of a source whose purges are in the ledger.
-func (r *Records) NoteSent(ctx context.Context, source string, ids []string) error {
+func (r *Database) NoteSent(ctx context.Context, source string, ids []string) error {
 	_, err := r.pool.Exec(ctx, `insert into change_item (source, id) select $1, i from unnest($2::text[]) i on conflict do nothing`, source, ids)
 	return err
 }
 
 // ForgetRuns drops the runs, and the items sent, that are older than anyone needs; a run
 // that found nothing is of no use after a day.
-func (r *Records) ForgetRuns(ctx context.Context, now time.Time) error {
+func (r *Database) ForgetRuns(ctx context.Context, now time.Time) error {
 	_, err := r.pool.Exec(ctx, `delete from change_run where ended < $1 or ended < $2 and changes = 0 and error = ''`, now.AddDate(0, 0, -30), now.AddDate(0, 0, -1))
 	if err == nil {
 		_, err = r.pool.Exec(ctx, `delete from change_item where at < $1`, now.AddDate(0, 0, -7))

@@ -21,7 +21,7 @@ type FigureRow struct {
 }
 
 // SaveFigures adds what a node counted in the bucket that begins at.
-func (r *Records) SaveFigures(ctx context.Context, node string, at time.Time, cells meter.Cells, madeUp bool) error {
+func (r *Database) SaveFigures(ctx context.Context, node string, at time.Time, cells meter.Cells, madeUp bool) error {
 	rows := make([][]any, 0, len(cells))
 	for k, c := range cells {
 		rows = append(rows, []any{at, node, madeUp, k.Route, k.Outcome.String(), k.Cause.String(), int16(k.Status),
@@ -67,7 +67,7 @@ func unpackHistogram(packed []byte, into *meter.Histogram) {
 
 // Figures sums what was counted from since until (exclusive), by route, outcome and
 // cause, in buckets of step (0: one bucket). route "" means all routes.
-func (r *Records) Figures(ctx context.Context, since, until time.Time, step time.Duration, route string) ([]FigureRow, error) {
+func (r *Database) Figures(ctx context.Context, since, until time.Time, step time.Duration, route string) ([]FigureRow, error) {
 	seconds := step.Seconds()
 	rows, err := r.pool.Query(ctx, `
 		select case when $3 = 0 then null else to_timestamp(floor(extract(epoch from at) / $3) * $3) end as bucket,
@@ -111,7 +111,7 @@ const (
 
 // CompactFigures merges old buckets into longer ones and forgets the oldest, so that
 // the table stays small. Nodes take turns.
-func (r *Records) CompactFigures(ctx context.Context, now time.Time) error {
+func (r *Database) CompactFigures(ctx context.Context, now time.Time) error {
 	border := now.Add(-fineFor).Truncate(coarse)
 	return pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
 		var mine bool
@@ -134,7 +134,7 @@ func (r *Records) CompactFigures(ctx context.Context, now time.Time) error {
 }
 
 // MadeUpUntil is the end of the made-up history within a report, or nil.
-func (r *Records) MadeUpUntil(ctx context.Context, since, until time.Time) (*time.Time, error) {
+func (r *Database) MadeUpUntil(ctx context.Context, since, until time.Time) (*time.Time, error) {
 	var at *time.Time
 	err := r.pool.QueryRow(ctx, `select max(at) from figure where made_up and at >= $1 and at < $2`, since, until).Scan(&at)
 	return at, err

@@ -19,7 +19,7 @@ type Finding struct {
 const keptFindings = 1000
 
 // AddFinding keeps a finding, and forgets the oldest beyond the limit.
-func (r *Records) AddFinding(ctx context.Context, f Finding) error {
+func (r *Database) AddFinding(ctx context.Context, f Finding) error {
 	_, err := r.pool.Exec(ctx, `insert into finding (at, node, route, url, key, kind, stored, origin, separator) values ($1, $2, $3, $4, $5, $6, $7, $8, $9)`,
 		f.At, f.Node, f.Route, f.URL, f.Key, f.Kind, f.Stored, f.Origin, f.Separator)
 	if err == nil {
@@ -32,7 +32,7 @@ func (r *Records) AddFinding(ctx context.Context, f Finding) error {
 }
 
 // Findings lists those since a time, newest first.
-func (r *Records) Findings(ctx context.Context, since time.Time, limit int) ([]Finding, error) {
+func (r *Database) Findings(ctx context.Context, since time.Time, limit int) ([]Finding, error) {
 	rows, err := r.pool.Query(ctx, `select id, at, node, route, url, key, kind, stored, origin, separator from finding where at >= $1 order by id desc limit $2`, since, limit)
 	if err != nil {
 		return nil, fmt.Errorf("reading the findings: %w", err)

@@ -11,7 +11,7 @@ import (
 
 // KeepHottest keeps what a node, of the life that began at started, was asked for most, in JSON. The
 // lists of its life and of the one before stay.
-func (r *Records) KeepHottest(ctx context.Context, node string, started time.Time, list []byte) error {
+func (r *Database) KeepHottest(ctx context.Context, node string, started time.Time, list []byte) error {
 	_, err := r.pool.Exec(ctx, `insert into hottest (node, started, list) values ($1, $2, $3)
 		on conflict (node, started) do update set list = excluded.list`, node, started, list)
 	if err == nil {
@@ -26,7 +26,7 @@ func (r *Records) KeepHottest(ctx context.Context, node string, started time.Tim
 
 // Hottest returns the list of a node's last life before the one that began at started; nil: there
 // is none.
-func (r *Records) Hottest(ctx context.Context, node string, started time.Time) (list []byte, err error) {
+func (r *Database) Hottest(ctx context.Context, node string, started time.Time) (list []byte, err error) {
 	err = r.pool.QueryRow(ctx, `select list from hottest where node = $1 and started < $2 order by started desc limit 1`, node, started).Scan(&list)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return nil, nil

@@ -116,7 +116,7 @@ type Alive struct {
 // Append puts purges into the ledger, one after the other in one transaction. The lock on the
 // ledger's one row lasts until the commit, so that sequences become visible in order. An error
 // that is ErrUnsure leaves open whether they are there.
-func (r *Records) Append(ctx context.Context, node string, orders []Order, limit time.Duration) (w Written, err error) {
+func (r *Database) Append(ctx context.Context, node string, orders []Order, limit time.Duration) (w Written, err error) {
 	actors, reasons, modes, contents := make([]string, len(orders)), make([]string, len(orders)), make([]string, len(orders)), make([][]byte, len(orders))
 	for i, o := range orders {
 		if contents[i], err = json.Marshal(o.Purge); err != nil {
@@ -182,7 +182,7 @@ const newest = `insert into purge (sequence, actor, reason, mode, selector) sele
 // not told to wait for this node are in the ledger when it returns. The name may be that of a
 // process that began at before, which is known to have ended, or of one that was not seen for
 // the limit; else the error is ErrNameTaken.
-func (r *Records) Arrive(ctx context.Context, n Presence, applied tags.Stamp, before time.Time, limit time.Duration) (at Position, err error) {
+func (r *Database) Arrive(ctx context.Context, n Presence, applied tags.Stamp, before time.Time, limit time.Duration) (at Position, err error) {
 	var sequence int64
 	taken := false
 	all := &pgx.Batch{}
@@ -204,7 +204,7 @@ func (r *Records) Arrive(ctx context.Context, n Presence, applied tags.Stamp, be
 }
 
 // Seen is when a node was seen last; the zero time if it is not known.
-func (r *Records) Seen(ctx context.Context, name string) (seen time.Time, err error) {
+func (r *Database) Seen(ctx context.Context, name string) (seen time.Time, err error) {
 	err = r.pool.QueryRow(ctx, `select seen from node where name = $1`, name).Scan(&seen)
 	if one(err) == ErrNotFound {
 		err = nil
@@ -213,7 +213,7 @@ func (r *Records) Seen(ctx context.Context, name string) (seen time.Time, err er
 }
 
 // Newest is the ledger's newest place.
-func (r *Records) Newest(ctx context.Context) (at Position, err error) {
+func (r *Database) Newest(ctx context.Context) (at Position, err error) {
 	var sequence int64
 	err = r.pool.QueryRow(ctx, `select sequence, coalesce((select mark::text from purge where purge.sequence = ledger.sequence), '') from ledger`).Scan(&sequence, &at.RowID)
 	at.Sequence = tags.Stamp(sequence)
@@ -222,7 +222,7 @@ func (r *Records) Newest(ctx context.Context) (at Position, err error) {
 
 // Beat says that a node lives and how much of the ledger it has applied; ErrNotFound if
 // the others do not know it (any more), or know another process by its name.
-func (r *Records) Beat(ctx context.Context, n Presence, applied tags.Stamp) error {
+func (r *Database) Beat(ctx context.Context, n Presence, applied tags.Stamp) error {
 	tag, err := r.pool.Exec(ctx, `update node set seen = clock_timestamp(), applied = $3, trouble = $4 where name = $1 and started = $2`, n.Name, n.Started, int64(applied), n.Trouble)
 	if err == nil && tag.RowsAffected() == 0 {
 		err = ErrNotFound
@@ -231,7 +231,7 @@ func (r *Records) Beat(ctx context.Context, n Presence, applied tags.Stamp) erro
 }
 
 // Depart takes a node that stops off the list of those who are waited for.
-func (r *Records) Depart(ctx context.Context, n Presence) error {
+func (r *Database) Depart(ctx context.Context, n Presence) error {
 	_, err := r.pool.Exec(ctx, `delete from node where name = $1 and started = $2`, n.Name, n.Started)
 	return err
 }
@@ -245,7 +245,7 @@ type Node struct {
 }
 
 // Nodes lists the nodes, by name; those that were not seen for a day are forgotten.
-func (r *Records) Nodes(ctx context.Context) ([]Node, error) {
+func (r *Database) Nodes(ctx context.Context) ([]Node, error) {
 	rows, err := r.pool.Query(ctx, `select name, control, seen, started, applied, trouble from node where seen > now() - interval '1 day' order by name`)
 	if err != nil {
 		return nil, err
@@ -264,7 +264,7 @@ func (r *Records) Nodes(ctx context.Context) ([]Node, error) {
 const keptPurges = 90 * 24 * time.Hour
 
 // ForgetPurges drops what is older than anyone needs, but for the newest: see Place.
-func (r *Records) ForgetPurges(ctx context.Context, now time.Time) error {
+func (r *Database) ForgetPurges(ctx context.Context, now time.Time) error {
 	_, err := r.pool.Exec(ctx, `delete from purge where at < $1 and sequence < (select sequence from ledger)`, now.Add(-keptPurges))
 	return err
 }
@@ -278,7 +278,7 @@ type Entry struct {
 // Since returns the purges after a place, in the ledger's order, without what came
 // of them. Every reading checks that the place itself is still there: else it is
 // ErrOtherHistory.
-func (r *Records) Since(ctx context.Context, after Position, limit int) ([]Entry, error) {
+func (r *Database) Since(ctx context.Context, after Position, limit int) ([]Entry, error) {
 	rows, err := r.pool.Query(ctx, `select sequence, at, mode, selector, mark::text from purge where sequence >= $1 order by sequence limit $2`, int64(after.Sequence), limit+1)
 	if err != nil {
 		return nil, fmt.Errorf("reading the ledger: %w", err)
@@ -305,7 +305,7 @@ func (r *Records) Since(ctx context.Context, after Position, limit int) ([]Entry
 
 // Follow calls ledger whenever another node made the ledger grow, and applied whenever a node noted what
 // purges did there, until ctx ends or the connection fails.
-func (r *Records) Follow(ctx context.Context, node string, ledger, applied func()) error {
+func (r *Database) Follow(ctx context.Context, node string, ledger, applied func()) error {
 	conn, err := r.pool.Acquire(ctx)
 	if err != nil {
 		return err
@@ -336,7 +336,7 @@ type Ack struct {
 }
 
 // Acknowledge records what purges did on a node.
-func (r *Records) Acknowledge(ctx context.Context, all []Ack) error {
+func (r *Database) Acknowledge(ctx context.Context, all []Ack) error {
 	n := len(all)
 	marks := make([]string, n)
 	sequences, nodes, took, sweep, entries, bytes, routes := make([]int64, n), make([]string, n), make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n), make([][]byte, n)
@@ -357,7 +357,7 @@ func (r *Records) Acknowledge(ctx context.Context, all []Ack) error {
 }
 
 // LastPurges returns the last purge that named each of some tags.
-func (r *Records) LastPurges(ctx context.Context, names []string) (map[string]Purge, error) {
+func (r *Database) LastPurges(ctx context.Context, names []string) (map[string]Purge, error) {
 	rows, err := r.pool.Query(ctx, `select tag, sequence, at, actor from unnest($1::text[]) tag,
 		lateral (select sequence, at, actor from purge where selector @> jsonb_build_object('tags', jsonb_build_array(tag)) order by sequence desc limit 1) p`, names)
 	if err != nil {
@@ -405,7 +405,7 @@ func scanPurge(row pgx.CollectableRow) (Purge, error) {
 }
 
 // Purges lists the ledger, newest first, before a sequence (0: from the end).
-func (r *Records) Purges(ctx context.Context, before tags.Stamp, limit int) ([]Purge, error) {
+func (r *Database) Purges(ctx context.Context, before tags.Stamp, limit int) ([]Purge, error) {
 	rows, err := r.pool.Query(ctx, purgeColumns+` where $1::bigint = 0 or sequence < $1 order by sequence desc limit $2`, int64(min(before, math.MaxInt64)), limit)
 	if err != nil {
 		return nil, err
@@ -414,7 +414,7 @@ func (r *Records) Purges(ctx context.Context, before tags.Stamp, limit int) ([]P
 }
 
 // At returns the purge at a position, or ErrNotFound if the ledger has another one there, or none.
-func (r *Records) At(ctx context.Context, at Position) (Purge, error) {
+func (r *Database) At(ctx context.Context, at Position) (Purge, error) {
 	rows, err := r.pool.Query(ctx, purgeColumns+` where sequence = $1 and mark::text = $2`, int64(at.Sequence), at.RowID)
 	if err != nil {
 		return Purge{}, err
@@ -424,7 +424,7 @@ func (r *Records) At(ctx context.Context, at Position) (Purge, error) {
 }
 
 // Purge returns one entry of the ledger.
-func (r *Records) Purge(ctx context.Context, sequence tags.Stamp) (Purge, error) {
+func (r *Database) Purge(ctx context.Context, sequence tags.Stamp) (Purge, error) {
 	rows, err := r.pool.Query(ctx, purgeColumns+` where sequence = $1`, int64(sequence))
 	if err != nil {
 		return Purge{}, err

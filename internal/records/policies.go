@@ -18,7 +18,7 @@ type Revision struct {
 }
 
 // AddRevision keeps a policy and returns its number.
-func (r *Records) AddRevision(ctx context.Context, source, actor, note string) (Revision, error) {
+func (r *Database) AddRevision(ctx context.Context, source, actor, note string) (Revision, error) {
 	rev := Revision{Actor: actor, Note: note, Source: source}
 	err := r.pool.QueryRow(ctx, `insert into revision (actor, note, source) values ($1, $2, $3) returning number, at`, actor, note, source).Scan(&rev.Number, &rev.At)
 	if err != nil {
@@ -28,7 +28,7 @@ func (r *Records) AddRevision(ctx context.Context, source, actor, note string) (
 }
 
 // LastRevision is the policy in force; ErrNotFound when there is none yet.
-func (r *Records) LastRevision(ctx context.Context) (Revision, error) {
+func (r *Database) LastRevision(ctx context.Context) (Revision, error) {
 	var rev Revision
 	err := r.pool.QueryRow(ctx, `select number, at, actor, note, source from revision order by number desc limit 1`).
 		Scan(&rev.Number, &rev.At, &rev.Actor, &rev.Note, &rev.Source)
@@ -39,7 +39,7 @@ func (r *Records) LastRevision(ctx context.Context) (Revision, error) {
 const Everything = "*"
 
 // Switch turns a route, or Everything, off or on.
-func (r *Records) Switch(ctx context.Context, route string, off bool, actor string) error {
+func (r *Database) Switch(ctx context.Context, route string, off bool, actor string) error {
 	_, err := r.pool.Exec(ctx, `insert into route_switch (route, off, actor) values ($1, $2, $3)
 		on conflict (route) do update set off = excluded.off, actor = excluded.actor, at = now()`, route, off, actor)
 	if err != nil {
@@ -49,7 +49,7 @@ func (r *Records) Switch(ctx context.Context, route string, off bool, actor stri
 }
 
 // Switches returns the routes that are switched off.
-func (r *Records) Switches(ctx context.Context) (off map[string]bool, err error) {
+func (r *Database) Switches(ctx context.Context) (off map[string]bool, err error) {
 	rows, err := r.pool.Query(ctx, `select route from route_switch where off`)
 	if err != nil {
 		return nil, err

@@ -21,7 +21,7 @@ var migrations embed.FS
 var additions string
 
 // Records is a connection to the database. Safe for concurrent use.
-type Records struct {
+type Database struct {
 	pool *pgxpool.Pool
 }
 
@@ -30,7 +30,7 @@ var ErrNotFound = errors.New("not found")
 
 // Open connects to a database and brings its tables up to date. Nodes that start at
 // the same time wait for each other: migrations run under an advisory lock.
-func Open(ctx context.Context, url string) (*Records, error) {
+func Open(ctx context.Context, url string) (*Database, error) {
 	config, err := pgxpool.ParseConfig(url)
 	if err != nil {
 		return nil, fmt.Errorf("reading the database's address: %w", err)
@@ -44,7 +44,7 @@ func Open(ctx context.Context, url string) (*Records, error) {
 	if err != nil {
 		return nil, fmt.Errorf("connecting to the database: %w", err)
 	}
-	r := &Records{pool: pool}
+	r := &Database{pool: pool}
 	if err := r.migrate(ctx); err != nil {
 		pool.Close()
 		return nil, err
@@ -52,7 +52,7 @@ func Open(ctx context.Context, url string) (*Records, error) {
 	return r, nil
 }
 
-func (r *Records) migrate(ctx context.Context) error {
+func (r *Database) migrate(ctx context.Context) error {
 	conn, err := r.pool.Acquire(ctx)
 	if err != nil {
 		return fmt.Errorf("connecting to the database: %w", err)
@@ -101,10 +101,10 @@ func add(ctx context.Context, conn *pgx.Conn) error {
 }
 
 // Ping reports whether the database answers.
-func (r *Records) Ping(ctx context.Context) error { return r.pool.Ping(ctx) }
+func (r *Database) Ping(ctx context.Context) error { return r.pool.Ping(ctx) }
 
 // Close ends all connections.
-func (r *Records) Close() { r.pool.Close() }
+func (r *Database) Close() { r.pool.Close() }
 
 // one turns pgx's missing row into ErrNotFound.
 func one(err error) error {

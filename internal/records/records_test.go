@@ -2,6 +2,7 @@ package records
 
 import (
 	"context"
+	"fmt"
 	"os"
 	"sync"
 	"testing"
@@ -37,13 +38,22 @@ func TestMain(m *testing.M) {
 	}())
 }
 
-func open(t *testing.T) (*Records, string) {
+func open(t *testing.T) (*Database, string) {
 	url, err := cluster.CreateDatabase(ctx, "t"+NewSecret()[4:])
 	require.NoError(t, err)
 	r, err := Open(ctx, url)
 	require.NoError(t, err)
 	t.Cleanup(r.Close)
 	return r, url
+}
+
+// inBoth runs a test with records in a database, and in memory.
+func inBoth(t *testing.T, test func(t *testing.T, r Records)) {
+	t.Run("database", func(t *testing.T) {
+		r, _ := open(t)
+		test(t, r)
+	})
+	t.Run("alone", func(t *testing.T) { test(t, NewAlone()) })
 }
 
 func TestNodesThatStartAtTheSameTimeMigrateOnce(t *testing.T) {
@@ -112,8 +122,9 @@ func TestPromise3LedgerOrderIsCommitOrder(t *testing.T) {
 	assert.EqualValues(t, writers*each+1, <-done, "a place that was given up is given again")
 }
 
-func TestPurgesReadBackAsTheyWereOrdered(t *testing.T) {
-	r, _ := open(t)
+func TestPurgesReadBackAsTheyWereOrdered(t *testing.T) { inBoth(t, purgesReadBack) }
+
+func purgesReadBack(t *testing.T, r Records) {
 	order := tags.Purge{Mode: tags.Soften, Tags: []string{`quote " and ø`, "port:tholm"}, Together: true, Routes: []string{"r"}, Hosts: []string{"h"},
 		URLs: []tags.URL{{Host: "h", Path: "/p", Query: "q=1"}, {AnyHost: true, Path: "/x", AnyQuery: true}}, Below: []tags.Below{{Host: "h", Path: "/p/"}, {AnyHost: true, Path: "/"}}}
 	heard, noted := make(chan struct{}, 10), make(chan struct{}, 10)
@@ -168,8 +179,9 @@ func TestPurgesReadBackAsTheyWereOrdered(t *testing.T) {
 	assert.ErrorIs(t, err, ErrNotFound)
 }
 
-func TestFiguresSumToWhatWasCountedAlsoWhenMerged(t *testing.T) {
-	r, _ := open(t)
+func TestFiguresSumToWhatWasCountedAlsoWhenMerged(t *testing.T) { inBoth(t, figuresSum) }
+
+func figuresSum(t *testing.T, r Records) {
 	now := time.Date(2026, 5, 17, 12, 0, 0, 0, time.UTC)
 	key := meter.Key{Route: "port", Outcome: meter.Hit, Status: 200}
 	for i := range 600 { // 100 minutes, of which the first 40 are old
@@ -195,8 +207,13 @@ func TestFiguresSumToWhatWasCountedAlsoWhenMerged(t *testing.T) {
 	require.NoError(t, r.CompactFigures(ctx, now))
 	_, after := sum(5 * time.Minute)
 	assert.Equal(t, before, after)
-	var kept int
-	require.NoError(t, r.pool.QueryRow(ctx, `select count(*) from figure`).Scan(&kept))
+	kept := 0
+	switch r := r.(type) {
+	case *Database:
+		require.NoError(t, r.pool.QueryRow(ctx, `select count(*) from figure`).Scan(&kept))
+	case *Alone:
+		kept = len(r.figures)
+	}
 	assert.Less(t, kept, 400, "old buckets were merged")
 	route := "other"
 	found, err := r.Figures(ctx, now.Add(-24*time.Hour), now, 0, route)
@@ -204,8 +221,9 @@ func TestFiguresSumToWhatWasCountedAlsoWhenMerged(t *testing.T) {
 	assert.Empty(t, found)
 }
 
-func TestTokensAreKeptHashedAndCanBeRevoked(t *testing.T) {
-	r, url := open(t)
+func TestTokensAreKeptHashedAndCanBeRevoked(t *testing.T) { inBoth(t, tokens) }
+
+func tokens(t *testing.T, r Records) {
 	secret := NewSecret()
 	made, err := r.AddToken(ctx, Token{Name: "deploy", Rights: []Right{Read, Purging}}, secret)
 	require.NoError(t, err)
@@ -215,12 +233,11 @@ func TestTokensAreKeptHashedAndCanBeRevoked(t *testing.T) {
 	assert.Equal(t, HashToken(secret), listed[0].Hash)
 	assert.True(t, listed[0].May(Purging))
 	assert.False(t, listed[0].May(Admin))
-	conn, err := pgx.Connect(ctx, url)
-	require.NoError(t, err)
-	defer conn.Close(ctx)
-	var leaks int
-	require.NoError(t, conn.QueryRow(ctx, `select count(*) from token where token::text like '%' || $1 || '%'`, secret).Scan(&leaks))
-	assert.Zero(t, leaks)
+	if database, ok := r.(*Database); ok {
+		var leaks int
+		require.NoError(t, database.pool.QueryRow(ctx, `select count(*) from token where token::text like '%' || $1 || '%'`, secret).Scan(&leaks))
+		assert.Zero(t, leaks)
+	}
 	require.NoError(t, r.RevokeToken(ctx, made.ID))
 	assert.ErrorIs(t, r.RevokeToken(ctx, made.ID), ErrNotFound)
 	again, err := r.AddToken(ctx, Token{Name: "deploy", Rights: []Right{Admin}, Namespace: "site", AtMost: 1 << 20}, secret)
@@ -228,8 +245,9 @@ func TestTokensAreKeptHashedAndCanBeRevoked(t *testing.T) {
 	assert.Equal(t, made.ID, again.ID, "the same secret is the same token")
 }
 
-func TestPoliciesAndSwitches(t *testing.T) {
-	r, _ := open(t)
+func TestPoliciesAndSwitches(t *testing.T) { inBoth(t, policiesAndSwitches) }
+
+func policiesAndSwitches(t *testing.T, r Records) {
 	_, err := r.LastRevision(ctx)
 	assert.ErrorIs(t, err, ErrNotFound)
 	for _, source := range []string{"one", "two"} {
@@ -325,4 +343,45 @@ func TestTheNewestPlaceIsNeverForgotten(t *testing.T) {
 	assert.EqualValues(t, 3, at.Sequence)
 	_, err = r.Since(ctx, at, 10)
 	assert.NoError(t, err)
+}
+
+// TestAloneRemembersTheNewest of each kind, and says so where somebody asks for what was before.
+func TestAloneRemembersTheNewest(t *testing.T) {
+	r := NewAlone()
+	first, err := r.Append(ctx, "a", []Order{{Purge: tags.Purge{Tags: []string{"t"}}}}, time.Minute)
+	require.NoError(t, err)
+	for range alonePurges/500 + 1 {
+		_, err := r.Append(ctx, "a", make([]Order, 500), time.Minute)
+		require.NoError(t, err)
+	}
+	assert.Len(t, r.purges, alonePurges)
+	_, err = r.Since(ctx, first.Last, 1)
+	assert.ErrorIs(t, err, ErrOtherHistory)
+	at, err := r.Newest(ctx)
+	require.NoError(t, err)
+	later, err := r.Since(ctx, at, 1)
+	assert.Empty(t, later)
+	require.NoError(t, err)
+	for i := range 3 {
+		require.NoError(t, r.NoteSent(ctx, "feed", many(aloneSent/2, i)))
+		require.NoError(t, r.SaveFigures(ctx, "a", time.Now().Add(time.Duration(i-3)*time.Hour), figuresOf(aloneFigures/2, i), false))
+	}
+	assert.LessOrEqual(t, len(r.sent["feed"]), aloneSent)
+	assert.LessOrEqual(t, len(r.figures), aloneFigures)
+}
+
+func many(n, of int) []string {
+	all := make([]string, n)
+	for i := range all {
+		all[i] = fmt.Sprint(of, "/", i)
+	}
+	return all
+}
+
+func figuresOf(n, of int) meter.Cells {
+	cells := meter.Cells{}
+	for _, name := range many(n, of) {
+		cells[meter.Key{Route: name}] = &meter.Cell{Requests: 1}
+	}
+	return cells
 }

@@ -18,7 +18,7 @@ type Size struct {
 }
 
 // KeepSizes adds to the sizes of a minute.
-func (r *Records) KeepSizes(ctx context.Context, sizes []Size) error {
+func (r *Database) KeepSizes(ctx context.Context, sizes []Size) error {
 	var all pgx.Batch
 	for _, s := range sizes {
 		all.Queue(`insert into size (at, node, tier, entries, bytes, limit_bytes, added, evicted, expired, purged, evicted_age_s)
@@ -34,7 +34,7 @@ func (r *Records) KeepSizes(ctx context.Context, sizes []Size) error {
 }
 
 // Sizes returns what there was from since until (exclusive), in order; of one node, or of all.
-func (r *Records) Sizes(ctx context.Context, since, until time.Time, node string) ([]Size, error) {
+func (r *Database) Sizes(ctx context.Context, since, until time.Time, node string) ([]Size, error) {
 	rows, err := r.pool.Query(ctx, `select at, node, tier, entries, bytes, limit_bytes, added, evicted, expired, purged, evicted_age_s
 		from size where at >= $1 and at < $2 and ($3 = '' or node = $3) order by at, tier, node`, since, until, node)
 	if err != nil {
@@ -52,7 +52,7 @@ func (r *Records) Sizes(ctx context.Context, since, until time.Time, node string
 const keptSizes = 90 * 24 * time.Hour
 
 // ForgetSizes drops what is older than anyone asks for.
-func (r *Records) ForgetSizes(ctx context.Context, now time.Time) error {
+func (r *Database) ForgetSizes(ctx context.Context, now time.Time) error {
 	_, err := r.pool.Exec(ctx, `delete from size where at < $1`, now.Add(-keptSizes))
 	return err
 }

@@ -50,7 +50,7 @@ func NewSecret() string { return "ger_" + strings.ToLower(rand.Text()) }
 
 // AddToken keeps a token for a secret. If the same secret is there already, it is
 // given these rights and is valid again.
-func (r *Records) AddToken(ctx context.Context, t Token, secret string) (Token, error) {
+func (r *Database) AddToken(ctx context.Context, t Token, secret string) (Token, error) {
 	t.ID, t.Hash = strings.ToLower(rand.Text()[:10]), HashToken(secret)
 	err := r.pool.QueryRow(ctx, `insert into token (id, name, rights, hash, namespace, at_most) values ($1, $2, $3, $4, $5, $6)
 		on conflict (hash) do update set rights = excluded.rights, namespace = excluded.namespace, at_most = excluded.at_most, revoked = null returning id, created`,
@@ -62,7 +62,7 @@ func (r *Records) AddToken(ctx context.Context, t Token, secret string) (Token, 
 }
 
 // Tokens lists all, newest first.
-func (r *Records) Tokens(ctx context.Context) ([]Token, error) {
+func (r *Database) Tokens(ctx context.Context) ([]Token, error) {
 	rows, err := r.pool.Query(ctx, `select id, name, rights, namespace, at_most, created, revoked, hash from token order by created desc, id`)
 	if err != nil {
 		return nil, fmt.Errorf("reading the tokens: %w", err)
@@ -77,7 +77,7 @@ func (r *Records) Tokens(ctx context.Context) ([]Token, error) {
 }
 
 // RevokeToken ends a token.
-func (r *Records) RevokeToken(ctx context.Context, id string) error {
+func (r *Database) RevokeToken(ctx context.Context, id string) error {
 	tag, err := r.pool.Exec(ctx, `update token set revoked = now() where id = $1 and revoked is null`, id)
 	if err != nil {
 		return fmt.Errorf("revoking the token: %w", err)

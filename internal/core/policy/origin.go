@@ -3,6 +3,7 @@ package policy
 import (
 	"fmt"
 	"net/url"
+	"strconv"
 	"strings"
 	"time"
 
@@ -11,8 +12,13 @@ import (
 	"gerastic/internal/core/httprules"
 )
 
+// plainOrigin is one of which nothing was said.
+func plainOrigin() *Origin {
+	return &Origin{Hosts: []HostPattern{"*"}, Connect: DefaultConnect, Answer: DefaultAnswer, Total: DefaultTotal, MaxConnections: DefaultMaxConnections}
+}
+
 func (d *document) origin(n ast.Node) *Origin {
-	o := &Origin{Hosts: []HostPattern{"*"}, Connect: DefaultConnect, Answer: DefaultAnswer, Total: DefaultTotal, MaxConnections: DefaultMaxConnections}
+	o := plainOrigin()
 	before := len(d.problems)
 	d.mapping(n, "an origin",
 		field{name: "name", read: func(n ast.Node) { o.Name = d.name(n, "an origin's name") }},
@@ -87,13 +93,24 @@ func (d *document) check(n ast.Node, p *Check) {
 }
 
 func (d *document) originURL(n ast.Node, s string) *url.URL {
-	u, err := url.Parse(d.expand(n, s))
-	if err != nil || (u.Scheme != "http" && u.Scheme != "https") || u.Host == "" || u.RawQuery != "" || u.User != nil {
+	u, err := ParseOrigin(d.expand(n, s))
+	if err != nil {
 		d.fail(n, "url %q is not an origin's address; write http://HOST:PORT or https://HOST, without query and user", s)
-		return nil
+	}
+	return u
+}
+
+// ParseOrigin reads an origin's address.
+func ParseOrigin(s string) (*url.URL, error) {
+	u, err := url.Parse(s)
+	if err != nil || (u.Scheme != "http" && u.Scheme != "https") || u.Hostname() == "" || u.RawQuery != "" || u.User != nil || u.Fragment != "" {
+		return nil, fmt.Errorf("%q is not an origin's address; write http://HOST:PORT or https://HOST, without query and user", s)
+	}
+	if n, err := strconv.Atoi(u.Port()); u.Port() != "" && (err != nil || n < 1 || n > 65535) {
+		return nil, fmt.Errorf("%q: a port is a number from 1 to 65535", s)
 	}
 	u.Path = strings.TrimSuffix(u.Path, "/")
-	return u
+	return u, nil
 }
 
 func (d *document) tagHeader(n ast.Node, o *Origin) {

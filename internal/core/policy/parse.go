@@ -1,15 +1,29 @@
 package policy
 
 import (
+	"net/url"
 	"time"
 
 	"github.com/goccy/go-yaml/ast"
 )
 
-// Parse reads, checks and compiles a policy. name is what problems call the file;
-// lookup gives the values of ${VAR}. The error, if any, is a Problems.
+// Outside is what a policy relies on that it does not say itself.
+type Outside struct {
+	// Lookup gives the values of ${VAR}.
+	Lookup func(name string) (string, bool)
+	// Origin is the one of a policy that names none; nil: a policy must.
+	Origin *url.URL
+}
+
+// Parse reads, checks and compiles a policy. name is what problems call the file. The error, if any,
+// is a Problems.
 func Parse(name string, source []byte, lookup func(string) (string, bool)) (*Policy, error) {
-	d := &document{file: name, lookup: lookup}
+	return Outside{Lookup: lookup}.Parse(name, source)
+}
+
+// Parse is the function Parse for a policy that relies on more.
+func (o Outside) Parse(name string, source []byte) (*Policy, error) {
+	d := &document{file: name, lookup: o.Lookup, origins: o.Origin}
 	p := &Policy{Enabled: true}
 	if root := d.root(source); root != nil {
 		d.policy(root, p)
@@ -44,8 +58,16 @@ func (d *document) policy(root ast.Node, p *Policy) {
 	if version == 0 && len(d.problems) == 0 {
 		d.fail(root, "the version is missing; begin with version: 1")
 	}
-	if len(p.Origins) == 0 && len(d.problems) == 0 {
-		d.fail(root, "there is no origin; name at least one under origins:")
+	switch {
+	case len(d.problems) > 0:
+	case len(p.Origins) == 0 && d.origins == nil:
+		d.fail(root, "there is no origin; name at least one under origins:, or start the node with --origin URL")
+	case len(p.Origins) == 0:
+		o := plainOrigin()
+		o.Name, o.URLs = "origin", []*url.URL{d.origins}
+		p.Origins = []*Origin{o}
+	case d.origins != nil:
+		d.fail(origins[0], "the policy names its origins, and the node was started with --origin %s; start it without --origin, or leave origins out", d.origins)
 	}
 	for i, route := range p.Routes { // wherever visitors stands in the file
 		route.Marks, route.TermsDigest = marks, termsName(route, p.Origins)

@@ -2,6 +2,7 @@ package policy
 
 import (
 	"fmt"
+	"net/url"
 	"sort"
 	"strings"
 
@@ -39,6 +40,7 @@ func (ps Problems) Error() string {
 // a problem, so that one check shows them all.
 type document struct {
 	file     string
+	origins  *url.URL                         // of a policy that names none
 	lookup   func(name string) (string, bool) // for ${VAR}
 	problems Problems
 	warnings Problems
