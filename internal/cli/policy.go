@@ -122,10 +122,12 @@ func (a *app) policyApply() *cobra.Command {
 }
 
 func (a *app) policyShow() *cobra.Command {
-	return &cobra.Command{
+	var full bool
+	c := &cobra.Command{
 		Use:     "show",
 		Short:   "Print the policy in force",
-		Example: "  gerastic policy show > policy.yaml",
+		Long:    "Print the policy in force, as it was applied. With --full, each route is printed with all that it\ntakes over from defaults and shapes, and where each setting is from.",
+		Example: "  gerastic policy show > policy.yaml\n  gerastic policy show --full",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			p, err := a.client().Policy(cmd.Context())
 			if err != nil {
@@ -134,8 +136,17 @@ func (a *app) policyShow() *cobra.Command {
 			if a.format == "json" {
 				return a.json(p)
 			}
-			_, err = fmt.Fprint(a.raw(), p.Source)
+			text := p.Source
+			if full {
+				known := func(string) (string, bool) { return "x", true } // what stands in the node's environment is not shown
+				if text, err = (policy.Outside{Elsewhere: true, Lookup: known}).Full("policy", []byte(p.Source)); err != nil {
+					return fmt.Errorf("the policy in force cannot be read by this program: %w", err)
+				}
+			}
+			_, err = fmt.Fprint(a.raw(), text)
 			return err
 		},
 	}
+	c.Flags().BoolVar(&full, "full", false, "with all that routes take over")
+	return c
 }

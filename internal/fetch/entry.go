@@ -63,7 +63,7 @@ func Restated(old *store.Entry, route *policy.Route, from *policy.Origin) *store
 		Method: old.Method, Cookie: old.OriginOnly, Personal: old.Personal, AnyMethod: route.Key.Body != key.NoBody,
 		Status: old.Status, Header: old.Header, Received: old.Received, Directives: directives, Freshness: fresh, Terms: route.Terms,
 	})
-	if reason != httprules.OK || int64(len(old.Body)) > route.MaxBody {
+	if reason != httprules.OK || old.Length() > route.MaxBody {
 		return nil
 	}
 	carried := tagsOf(old.Subject.Tags[:old.RouteTags], old.Header, from)
@@ -72,8 +72,8 @@ func Restated(old *store.Entry, route *policy.Route, from *policy.Origin) *store
 	}
 	entry := old.Restated()
 	entry.Subject.Tags, entry.RouteTags = carried.tags, carried.byRoute
-	entry.Freshness, entry.Browser, entry.Idle, entry.Terms, entry.Failure = fresh, route.Browser, route.Idle, route.TermsDigest, route.Terms.Failed(old.Status)
-	entry.Bound = boundOf(route)
+	entry.Freshness, entry.Browser, entry.Idle, entry.Terms, entry.Failure = fresh, route.Browser.Of(old.Status, old.Header), route.Idle, route.TermsDigest, route.Terms.Failed(old.Status)
+	entry.Bound, entry.Tagged = boundOf(route), !route.Untagged
 	entry.KeepCost(old)
 	entry.Prepare()
 	return entry
@@ -100,7 +100,7 @@ func (f *Fetcher) entry(o *Request, a answer) *store.Entry {
 		Personal: o.personal(), ForAuthorized: directives.Public || directives.MustRevalidate || directives.SMaxAge != httprules.Unset,
 		Status: a.status, Header: a.header, Body: a.body, Received: a.received,
 		Freshness: httprules.FreshnessOf(a.status, a.header, directives, a.began, a.received, terms),
-		Browser:   o.Route.Browser, Idle: o.Route.Idle, Bound: boundOf(o.Route),
+		Browser:   o.Route.Browser.Of(a.status, a.header), Idle: o.Route.Idle, Bound: boundOf(o.Route), Tagged: !o.Route.Untagged,
 	}
 }
 

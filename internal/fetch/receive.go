@@ -52,7 +52,7 @@ func (f *Fetcher) receive(ctx context.Context, a *arrival, resp *http.Response) 
 func (f *Fetcher) headOfAnswer(a *arrival, resp *http.Response) *Head {
 	o, entry, header := a.request, a.entry, httprules.Header(resp.Header)
 	h := &Head{
-		Status: resp.StatusCode, Header: header, Own: header, Received: entry.Received, Waited: entry.Received.Sub(a.began), Length: resp.ContentLength, Browser: o.Route.Browser,
+		Status: resp.StatusCode, Header: header, Own: header, Received: entry.Received, Waited: entry.Received.Sub(a.began), Length: resp.ContentLength, Browser: o.Route.Browser.Of(resp.StatusCode, header),
 		Fresh: isFresh(entry, entry.Received), Unsure: o.Route.Key.Body == key.GraphQL, Personal: entry.Personal,
 		Subject: &entry.Subject, Vary: entry.Vary, Encodings: entry.Encodings, Search: httprules.ParseNoVarySearch(header), Query: o.query,
 	}

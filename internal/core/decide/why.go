@@ -129,6 +129,9 @@ func Storing(route *policy.Route) []string {
 	if terms.AtMost != httprules.Unset || terms.AtLeast != httprules.Unset {
 		add("The origin's figure is held between %s and %s.", bound(terms.AtLeast, "0s"), bound(terms.AtMost, "forever"))
 	}
+	for _, kind := range slices.Sorted(maps.Keys(terms.ByType)) {
+		add("A good answer of the type %s for %s.", kind, policy.FormatDuration(terms.ByType[kind]))
+	}
 	for _, status := range slices.Sorted(maps.Keys(terms.ByStatus)) {
 		add("An answer with %s for %s.", statusesNamed(status), policy.FormatDuration(terms.ByStatus[status]))
 	}

@@ -42,6 +42,7 @@ type LifetimeTerms struct {
 	Trust                              Trust
 	Fresh, AtLeast, AtMost             time.Duration
 	ByStatus                           ByStatus
+	ByType                             ByType // in place of Fresh
 	StaleWhileRevalidate, StaleIfError time.Duration
 	// FailedOn are the statuses that count as the origin's failure; nil: those of RFC 5861 §4.
 	FailedOn      []int
@@ -70,16 +71,55 @@ func (b ByStatus) Of(status int) (life time.Duration, ok bool) {
 	return life, ok
 }
 
+// ByType holds lifetimes for media types (text/css), and for all of a kind (image/*).
+type ByType map[string]time.Duration
+
+// Of is the lifetime for the type that a header names: the most exact one counts.
+func (b ByType) Of(h Header) (life time.Duration, ok bool) {
+	if len(b) == 0 {
+		return 0, false
+	}
+	media := MediaType(h.Get("Content-Type"))
+	if life, ok = b[media]; ok {
+		return life, true
+	}
+	kind, _, _ := strings.Cut(media, "/")
+	life, ok = b[kind+"/*"]
+	return life, ok
+}
+
+// BrowserLives are how long visitors may keep answers without asking; nil leaves the origin's word.
+type BrowserLives struct {
+	Fresh    time.Duration // Unset: only for what the others name
+	ByStatus ByStatus
+	ByType   ByType
+}
+
+// Of is the life of an answer; Unset leaves the origin's word.
+func (b *BrowserLives) Of(status int, h Header) time.Duration {
+	if b == nil {
+		return Unset
+	}
+	if life, ok := b.ByStatus.Of(status); ok {
+		return life
+	}
+	if life, ok := b.ByType.Of(h); ok {
+		return life
+	}
+	return b.Fresh
+}
+
 // States reports whether the policy states how long answers live, so that it is not for
 // the origin to say who may share them.
 func (t *LifetimeTerms) States() bool {
 	_, pages := t.ByStatus[200]
-	return t.Fresh != Unset || t.Trust != TrustOrigin || pages
+	_, good := t.ByStatus[2]
+	return pages || good || len(t.ByType) > 0 || t.Fresh != Unset || t.Trust != TrustOrigin
 }
 
 // OriginOnly are the terms without what would keep an answer longer than the origin said.
 func (t LifetimeTerms) OriginOnly() LifetimeTerms {
-	t.Fresh, t.AtLeast, t.StaleWhileRevalidate, t.StaleIfError, t.ByStatus = Unset, Unset, Unset, Unset, nil
+	t.Fresh, t.AtLeast, t.StaleWhileRevalidate, t.StaleIfError, t.ByStatus, t.ByType = Unset, Unset, Unset, Unset, nil, nil
 	return t
 }
 
@@ -198,7 +238,7 @@ func window(origins, ours time.Duration, trust Trust) time.Duration {
 }
 
 func lifetime(status int, h Header, d Directives, received time.Time, terms LifetimeTerms) (time.Duration, Source) {
-	ours, source := policyLifetime(status, terms)
+	ours, source := policyLifetime(status, h, terms)
 	if terms.Trust != TrustOrigin && source != NoSource {
 		return ours, source
 	}
@@ -214,7 +254,7 @@ func lifetime(status int, h Header, d Directives, received time.Time, terms Life
 	if source != NoSource {
 		return ours, source
 	}
-	if terms.Fresh != Unset && !freshStatus[status] {
+	if (terms.Fresh != Unset || len(terms.ByType) > 0) && !freshStatus[status] {
 		return 0, NoSource // a route that says how long its pages live says nothing of failures
 	}
 	if guess, ok := heuristicLifetime(status, h, d, received); ok {
@@ -226,11 +266,17 @@ func lifetime(status int, h Header, d Directives, received time.Time, terms Life
 	return 0, NoSource
 }
 
-func policyLifetime(status int, terms LifetimeTerms) (time.Duration, Source) {
+func policyLifetime(status int, h Header, terms LifetimeTerms) (time.Duration, Source) {
 	if life, ok := terms.ByStatus.Of(status); ok {
 		return life, FromStatus
 	}
-	if terms.Fresh != Unset && freshStatus[status] {
+	if !freshStatus[status] {
+		return 0, NoSource
+	}
+	if life, ok := terms.ByType.Of(h); ok {
+		return life, FromPolicy
+	}
+	if terms.Fresh != Unset {
 		return terms.Fresh, FromPolicy
 	}
 	return 0, NoSource

@@ -13,6 +13,8 @@ type Query struct {
 	Mode   QueryMode
 	Names  []Pattern // for Only and Except
 	Sorted bool      // by decoded names; parameters of one name keep their order
+	// Defaults are values of parameters that mean the same as if the parameter was not there.
+	Defaults map[string]string
 }
 
 // QueryMode says which parameters count.
@@ -40,8 +42,17 @@ func (p Pattern) Match(name string) bool {
 
 // Holds reports whether a parameter of a name counts.
 func (q *Query) Holds(name string) bool {
-	_, has := q.Canonical(url.QueryEscape(name)+"=", true)
+	plain := Query{Mode: q.Mode, Names: q.Names}
+	_, has := plain.Canonical(url.QueryEscape(name)+"=", true)
 	return has
+}
+
+// Value is the decoded value of the first parameter of a name, or its default.
+func (q *Query) Value(raw, name string) (value string, present bool) {
+	if value, present = Param(raw, name); !present {
+		value, present = q.Defaults[name]
+	}
+	return value, present
 }
 
 // Canonical returns the query that goes into the key: the parameters that count, as
@@ -51,13 +62,13 @@ func (q *Query) Canonical(raw string, present bool) (canonical string, has bool)
 	if !present || q.Mode == None {
 		return "", false
 	}
-	if q.Mode == All && (!q.Sorted || !strings.Contains(raw, "&")) {
+	if q.Mode == All && len(q.Defaults) == 0 && (!q.Sorted || !strings.Contains(raw, "&")) {
 		return raw, true
 	}
 	var room [16]string
 	pairs := room[:0]
 	for pair := range strings.SplitSeq(raw, "&") {
-		if q.counts(pair) {
+		if empty := pair == "" && len(q.Defaults) > 0; !empty && q.counts(pair) && !q.isDefault(pair, raw) {
 			pairs = append(pairs, pair)
 		}
 	}
@@ -66,13 +77,33 @@ func (q *Query) Canonical(raw string, present bool) (canonical string, has bool)
 	}
 	if q.Sorted && !slices.IsSortedFunc(pairs, byName) {
 		slices.SortStableFunc(pairs, byName)
-	} else if q.Mode == All {
+	} else if q.Mode == All && len(q.Defaults) == 0 {
 		return raw, true
 	}
 	if len(pairs) == 1 {
 		return pairs[0], true
 	}
 	return strings.Join(pairs, "&"), true
+}
+
+// isDefault reports whether a parameter says what is so without it. One of several of its name says
+// more than that.
+func (q *Query) isDefault(pair, raw string) bool {
+	if len(q.Defaults) == 0 {
+		return false
+	}
+	name := nameOf(pair)
+	wanted, has := q.Defaults[name]
+	if value, _ := Param(pair, name); !has || value != wanted {
+		return false
+	}
+	times := 0
+	for other := range strings.SplitSeq(raw, "&") {
+		if nameOf(other) == name {
+			times++
+		}
+	}
+	return times == 1
 }
 
 func byName(a, b string) int { return strings.Compare(nameOf(a), nameOf(b)) }

@@ -18,11 +18,11 @@ const withheld = "# This policy holds a secret that is written in a way in which
 // passwords of databases. What comes from the environment does not stand in it.
 func Hide(source string, lookup func(string) (string, bool)) string {
 	var given []string
-	p, err := Parse("policy", []byte(source), func(name string) (string, bool) {
+	p, err := Outside{Elsewhere: true, Lookup: func(name string) (string, bool) {
 		value, ok := lookup(name)
 		given = append(given, value)
 		return value, ok
-	})
+	}}.Parse("policy", []byte(source))
 	if err != nil {
 		return withheld
 	}

@@ -1,6 +1,7 @@
 package policy
 
 import (
+	"fmt"
 	"strings"
 
 	"github.com/goccy/go-yaml/ast"
@@ -84,6 +85,7 @@ func (d *document) query(n ast.Node, q *key.Query) {
 		return
 	}
 	modes, ordered := 0, false
+	var defaults ast.Node
 	names := func(mode key.QueryMode, where string) func(ast.Node) {
 		return func(n ast.Node) {
 			modes++
@@ -100,6 +102,7 @@ func (d *document) query(n ast.Node, q *key.Query) {
 	d.mapping(n, "key.query",
 		field{name: "only", read: names(key.Only, "key.query.only")},
 		field{name: "except", read: names(key.Except, "key.query.except")},
+		field{name: "default", read: func(n ast.Node) { defaults = n }},
 		field{name: "order", read: func(n ast.Node) {
 			ordered = true
 			q.Sorted = d.choice(n, "key.query.order", "sorted", "keep") == 0
@@ -110,5 +113,32 @@ func (d *document) query(n ast.Node, q *key.Query) {
 	}
 	if modes > 1 {
 		d.fail(n, "key.query takes either only or except, not both")
+	}
+	if defaults != nil {
+		d.queryDefaults(defaults, q)
+	}
+}
+
+func (d *document) queryDefaults(n ast.Node, q *key.Query) {
+	m, ok := d.resolve(n).(ast.MapNode)
+	if !ok {
+		d.fail(n, "key.query.default maps parameters to the values that they have when they are left out: { page: 1 }")
+		return
+	}
+	q.Defaults = map[string]string{}
+	for it := m.MapRange(); it.Next(); {
+		name := fmt.Sprint(keyText(it.Key()))
+		value, isText := d.text(d.resolve(it.Value()), "key.query.default."+name)
+		switch _, twice := q.Defaults[name]; {
+		case !isText:
+		case twice:
+			d.fail(it.Key(), "key.query.default: %s stands twice; keep one", name)
+		case strings.Contains(name, "*"):
+			d.fail(it.Key(), "key.query.default: %q is no parameter's name; a default is for one parameter", name)
+		case !q.Holds(name):
+			d.fail(it.Key(), "key.query.default: %s is not in the key, so that it needs no default; add it to key.query.only, or take it out here", name)
+		default:
+			q.Defaults[name] = value
+		}
 	}
 }

@@ -2,6 +2,7 @@ package policy
 
 import (
 	"fmt"
+	"regexp"
 	"strconv"
 	"strings"
 
@@ -25,19 +26,20 @@ func (d *document) lifetime(n ast.Node, route *Route) {
 		}},
 		field{name: "at_least", read: func(n ast.Node) { d.duration(n, "lifetime.at_least", &terms.AtLeast) }},
 		field{name: "at_most", read: func(n ast.Node) { d.duration(n, "lifetime.at_most", &terms.AtMost) }},
-		field{name: "by_status", read: func(n ast.Node) { d.byStatus(n, terms) }},
+		field{name: "by_status", read: func(n ast.Node) { terms.ByStatus = d.byStatus(n, "lifetime.by_status") }},
+		field{name: "by_type", read: func(n ast.Node) { terms.ByType = d.byType(n, "lifetime.by_type") }},
 		field{name: "stale_while_revalidate", read: func(n ast.Node) {
 			d.duration(n, "lifetime.stale_while_revalidate", &terms.StaleWhileRevalidate)
 		}},
 		field{name: "stale_if_error", read: func(n ast.Node) { d.staleIfError(n, terms) }},
 		field{name: "idle", read: func(n ast.Node) { d.positive(n, "lifetime.idle", &route.Idle) }},
 		field{name: "refresh_early", read: func(n ast.Node) { d.boolean(n, "lifetime.refresh_early", &route.RefreshEarly) }},
-		field{name: "browser", read: func(n ast.Node) { d.duration(n, "lifetime.browser", &route.Browser) }},
+		field{name: "browser", read: func(n ast.Node) { route.Browser = d.browser(n) }},
 	)
 	if terms.AtLeast != httprules.Unset && terms.AtMost != httprules.Unset && terms.AtLeast > terms.AtMost {
 		d.fail(n, "lifetime.at_least is longer than at_most")
 	}
-	if terms.Trust != httprules.TrustOrigin && terms.Fresh == httprules.Unset && len(terms.ByStatus) == 0 {
+	if terms.Trust != httprules.TrustOrigin && terms.Fresh == httprules.Unset && len(terms.ByStatus) == 0 && len(terms.ByType) == 0 {
 		d.fail(n, "lifetime.source takes our lifetime instead of the origin's, but there is none; add fresh")
 	}
 	if forced != nil {
@@ -45,29 +47,73 @@ func (d *document) lifetime(n ast.Node, route *Route) {
 	}
 }
 
-func (d *document) byStatus(n ast.Node, terms *httprules.LifetimeTerms) {
+// browser reads a time, or a mapping of times.
+func (d *document) browser(n ast.Node) *httprules.BrowserLives {
+	b := &httprules.BrowserLives{Fresh: httprules.Unset}
+	if _, isMap := n.(ast.MapNode); !isMap {
+		d.duration(n, "lifetime.browser", &b.Fresh)
+		return b
+	}
+	d.mapping(n, "lifetime.browser",
+		field{name: "fresh", read: func(n ast.Node) { d.duration(n, "lifetime.browser.fresh", &b.Fresh) }},
+		field{name: "by_status", read: func(n ast.Node) { b.ByStatus = d.byStatus(n, "lifetime.browser.by_status") }},
+		field{name: "by_type", read: func(n ast.Node) { b.ByType = d.byType(n, "lifetime.browser.by_type") }},
+	)
+	return b
+}
+
+var mediaTypes = regexp.MustCompile("^[a-z0-9!#$&^_.+-]+/([a-z0-9!#$&^_.+-]+|\\*)$")
+
+func (d *document) byType(n ast.Node, where string) httprules.ByType {
 	m, ok := d.resolve(n).(ast.MapNode)
 	if !ok {
-		d.fail(n, "lifetime.by_status must map statuses to lifetimes: { 404: 30s, 5xx: 1s }")
-		return
+		d.fail(n, "%s must map media types to lifetimes: { \"image/*\": 7d, \"text/css\": 30d }", where)
+		return nil
 	}
-	terms.ByStatus = httprules.ByStatus{}
+	lives := httprules.ByType{}
 	for it := m.MapRange(); it.Next(); {
-		status, ok := statusNamed(fmt.Sprint(keyText(it.Key())))
-		if !ok {
-			d.fail(it.Key(), "lifetime.by_status: %v is no final status that can be stored whole, and none of 4xx, 5xx and any", keyText(it.Key()))
+		name := strings.ToLower(fmt.Sprint(keyText(it.Key())))
+		switch _, twice := lives[name]; {
+		case !mediaTypes.MatchString(name):
+			d.fail(it.Key(), "%s: %v is not a media type; write \"text/css\", or \"image/*\" for all of a kind, without parameters", where, keyText(it.Key()))
 			continue
-		}
-		if _, twice := terms.ByStatus[status]; twice {
-			d.fail(it.Key(), "lifetime.by_status: %v stands twice; keep one", keyText(it.Key()))
+		case twice:
+			d.fail(it.Key(), "%s: %s stands twice; keep one", where, name)
 			continue
 		}
 		life := httprules.Unset
-		d.duration(it.Value(), "lifetime.by_status", &life)
+		d.duration(d.resolve(it.Value()), where, &life)
 		if life != httprules.Unset {
-			terms.ByStatus[status] = life
+			lives[name] = life
 		}
 	}
+	return lives
+}
+
+func (d *document) byStatus(n ast.Node, where string) httprules.ByStatus {
+	m, ok := d.resolve(n).(ast.MapNode)
+	if !ok {
+		d.fail(n, "%s must map statuses to lifetimes: { 404: 30s, 5xx: 1s }", where)
+		return nil
+	}
+	lives := httprules.ByStatus{}
+	for it := m.MapRange(); it.Next(); {
+		status, ok := statusNamed(fmt.Sprint(keyText(it.Key())))
+		if !ok {
+			d.fail(it.Key(), "%s: %v is no final status that can be stored whole, and none of 2xx, 3xx, 4xx, 5xx and any", where, keyText(it.Key()))
+			continue
+		}
+		if _, twice := lives[status]; twice {
+			d.fail(it.Key(), "%s: %v stands twice; keep one", where, keyText(it.Key()))
+			continue
+		}
+		life := httprules.Unset
+		d.duration(d.resolve(it.Value()), where, &life)
+		if life != httprules.Unset {
+			lives[status] = life
+		}
+	}
+	return lives
 }
 
 // statusNamed reads a status, or a group of them, as httprules.ByStatus has it.
@@ -75,10 +121,8 @@ func statusNamed(s string) (status int, ok bool) {
 	switch strings.ToLower(s) {
 	case "any":
 		return httprules.AnyStatus, true
-	case "4xx":
-		return 4, true
-	case "5xx":
-		return 5, true
+	case "2xx", "3xx", "4xx", "5xx":
+		return int(s[0] - '0'), true
 	}
 	status, err := strconv.Atoi(s)
 	return status, err == nil && status >= 200 && status <= 599 && status != 206 && status != 304

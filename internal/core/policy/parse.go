@@ -13,6 +13,8 @@ type Outside struct {
 	Lookup func(name string) (string, bool)
 	// Origin is the one of a policy that names none; nil: a policy must.
 	Origin *url.URL
+	// Elsewhere: its origin may be named elsewhere, so that none is missed.
+	Elsewhere bool
 }
 
 // Parse reads, checks and compiles a policy. name is what problems call the file. The error, if any,
@@ -23,7 +25,7 @@ func Parse(name string, source []byte, lookup func(string) (string, bool)) (*Pol
 
 // Parse is the function Parse for a policy that relies on more.
 func (o Outside) Parse(name string, source []byte) (*Policy, error) {
-	d := &document{file: name, lookup: o.Lookup, origins: o.Origin}
+	d := o.document(name)
 	p := &Policy{Enabled: true}
 	if root := d.root(source); root != nil {
 		d.policy(root, p)
@@ -35,10 +37,17 @@ func (o Outside) Parse(name string, source []byte) (*Policy, error) {
 	return p, nil
 }
 
+func (o Outside) document(name string) *document {
+	return &document{file: name, lookup: o.Lookup, origins: o.Origin, elsewhere: o.Elsewhere}
+}
+
 func (d *document) policy(root ast.Node, p *Policy) {
 	version := 0
 	var marks []Mark
 	var origins, routes []ast.Node
+	var shapes ast.Node
+	d.shared.shapes, d.shared.from = map[string]*shape{}, map[*ast.MappingValueNode]string{}
+	ast.Walk(anchors{d}, root)
 	d.mapping(root, "the policy",
 		field{name: "version", read: func(n ast.Node) { d.integer(n, "version", 1, &version) }},
 		field{name: "enabled", read: func(n ast.Node) { d.boolean(n, "enabled", &p.Enabled) }},
@@ -46,20 +55,28 @@ func (d *document) policy(root ast.Node, p *Policy) {
 			d.list(n, "origins", func(n ast.Node) { p.Origins, origins = append(p.Origins, d.origin(n)), append(origins, n) })
 		}},
 		field{name: "routes", read: func(n ast.Node) {
-			d.list(n, "routes", func(n ast.Node) {
-				route := d.route(n)
-				route.Index = len(p.Routes)
-				p.Routes, routes = append(p.Routes, route), append(routes, n)
-			})
+			d.list(n, "routes", func(n ast.Node) { routes = append(routes, n) })
 		}},
+		field{name: "defaults", read: d.readDefaults},
+		field{name: "shapes", read: func(n ast.Node) { shapes = n }},
 		field{name: "visitors", read: func(n ast.Node) { marks = d.visitors(n) }},
 		field{name: "changes", read: func(n ast.Node) { d.changes(n, &p.Changes) }},
 	)
+	if shapes != nil {
+		d.readShapes(shapes)
+	}
+	for i, n := range routes { // wherever shapes and defaults stand in the file
+		route := d.route(n)
+		route.Index = i
+		p.Routes = append(p.Routes, route)
+	}
+	d.readUnused(len(routes))
 	if version == 0 && len(d.problems) == 0 {
 		d.fail(root, "the version is missing; begin with version: 1")
 	}
 	switch {
 	case len(d.problems) > 0:
+	case len(p.Origins) == 0 && d.elsewhere:
 	case len(p.Origins) == 0 && d.origins == nil:
 		d.fail(root, "there is no origin; name at least one under origins:, or start the node with --origin URL")
 	case len(p.Origins) == 0:
@@ -75,6 +92,17 @@ func (d *document) policy(root ast.Node, p *Policy) {
 	}
 	unique(d, "origin", origins, p.Origins, func(o *Origin) string { return o.Name })
 	unique(d, "route", routes, p.Routes, func(r *Route) string { return r.Name })
+}
+
+// anchors notes all that are in the file: routes are read after the rest.
+type anchors struct{ d *document }
+
+// Visit implements ast.Visitor.
+func (a anchors) Visit(n ast.Node) ast.Visitor {
+	if v, ok := n.(*ast.AnchorNode); ok {
+		a.d.resolve(v)
+	}
+	return a
 }
 
 // unique says which have a name that one before has; nodes are where they stand.

@@ -60,6 +60,57 @@ type PathPattern struct {
 	rest     string // name of {name...}, if any
 }
 
+// Paths are the paths of a route, of which one matches.
+type Paths []PathPattern
+
+// maxPaths is how many a route has at most.
+const maxPaths = 1000
+
+func (ps Paths) has(text string) bool {
+	return slices.ContainsFunc(ps, func(p PathPattern) bool { return p.text == text })
+}
+
+// String is the paths as written, in a line.
+func (ps Paths) String() string {
+	all := make([]string, len(ps))
+	for i, p := range ps {
+		all[i] = p.text
+	}
+	return strings.Join(all, ", ")
+}
+
+// Names are those that any of the paths gives values to.
+func (ps Paths) Names() (names []string) {
+	for _, p := range ps {
+		for _, name := range p.Names() {
+			if !slices.Contains(names, name) {
+				names = append(names, name)
+			}
+		}
+	}
+	return names
+}
+
+// Match reports whether one of the paths matches.
+func (ps Paths) Match(path string) bool {
+	for i := range ps {
+		if ps[i].Match(path) {
+			return true
+		}
+	}
+	return false
+}
+
+// Value returns the value that the first path that matches gives to a name; "" if it has none.
+func (ps Paths) Value(path, name string) string {
+	for i := range ps {
+		if ps[i].Match(path) {
+			return ps[i].Value(path, name)
+		}
+	}
+	return ""
+}
+
 type segment struct {
 	literal string
 	name    string // of {name}; then literal is ""

@@ -71,7 +71,7 @@ type Route struct {
 	Enabled bool
 	Hosts   []HostPattern
 	Methods []string
-	Path    PathPattern
+	Path    Paths
 
 	// KeyName stands for the route in keys: its name, and a digest of what its stored
 	// entries depend on besides the key (tags, whose word counts), so that a policy that
@@ -82,8 +82,8 @@ type Route struct {
 	TermsDigest string
 	Key         key.Spec
 	Terms       httprules.LifetimeTerms
-	Idle        time.Duration // leave when not asked for this long; Unset: never
-	Browser     time.Duration // Cache-Control max-age sent to visitors; Unset: the origin's
+	Idle        time.Duration           // leave when not asked for this long; Unset: never
+	Browser     *httprules.BrowserLives // Cache-Control max-age sent to visitors; nil: the origin's
 	Tags        []TagTemplate
 	MaxBody     int64 // bytes
 	Admit       Admission
@@ -101,6 +101,8 @@ type Route struct {
 	Compare      Compare
 	Compose      bool // its pages are skeletons, whose includes are filled in
 	Compress     Compression
+	// Untagged leaves answers without an ETag as they came.
+	Untagged bool
 }
 
 // Admission says what is stored: what is asked for so many times within a span of time. 0 and 1: the
@@ -215,7 +217,7 @@ func (route *Route) Mismatch(method, host, path string) Mismatch {
 func (route *Route) TagsOf(r *key.Request) []string {
 	var filled []string
 	for _, t := range route.Tags {
-		if tag, ok := t.Tag(r, func(name string) string { return route.Path.Value(r.Path, name) }); ok {
+		if tag, ok := t.Tag(r, &route.Key.Query, func(name string) string { return route.Path.Value(r.Path, name) }); ok {
 			filled = append(filled, tag)
 		}
 	}

@@ -94,7 +94,7 @@ func TestEveryKeyOfTheFormat(t *testing.T) {
 	assert.Equal(t, []Mark{{key.Cookie, "auth_*"}, {key.Field, "x-user"}}, rest.Marks)
 	assert.Equal(t, key.Identity{From: key.Cookie, Name: "session", Required: true}, mine.Key.Identity)
 	assert.Equal(t, key.Query{Sorted: true}, mine.Key.Query)
-	assert.Equal(t, time.Minute, r.Browser)
+	assert.Equal(t, &httprules.BrowserLives{Fresh: time.Minute}, r.Browser)
 	assert.Equal(t, ObeyAll, r.Obey)
 	assert.Len(t, r.Tags, 3)
 	assert.Equal(t, Forever, p.Routes[1].Terms.Fresh)
@@ -137,7 +137,23 @@ func TestMistakes(t *testing.T) {
 		{"a mark with two stars", "version: 1\norigins: [{ name: s, url: http://h }]\nvisitors: { signed_in: [\"cookie:*a*\"] }\n", `at most one *`},
 		{"the cookies as a mark", "version: 1\norigins: [{ name: s, url: http://h }]\nvisitors: { signed_in: [\"header:Cookie\"] }\n", `says nothing of a visitor`},
 		{"an unknown key of visitors", "version: 1\norigins: [{ name: s, url: http://h }]\nvisitors: { signedin: [] }\n", `did you mean "signed_in"?`},
-		{"a group of statuses that is none", head + "    lifetime: { by_status: { 2xx: 1m } }\n", `none of 4xx, 5xx and any`},
+		{"a group of statuses that is none", head + "    lifetime: { by_status: { 6xx: 1m } }\n", `none of 2xx, 3xx, 4xx, 5xx and any`},
+		{"a type that is none", head + "    lifetime: { by_type: { image: 1d } }\n", `image is not a media type; write "text/css", or "image/*"`},
+		{"a type twice", head + "    lifetime: { by_type: { \"image/*\": 1d, \"Image/*\": 2d } }\n", `image/* stands twice`},
+		{"types that are no mapping", head + "    lifetime: { by_type: 1d }\n", `must map media types to lifetimes`},
+		{"a browser's life of nothing known", head + "    lifetime: { browser: { frsh: 1d } }\n", `unknown key "frsh" in lifetime.browser; did you mean "fresh"?`},
+		{"validators of another kind", head + "    validators: mad\n", `validators cannot be "mad"; did you mean "made"?`},
+		{"defaults that are no mapping", head + "    key: { query: { default: [page] } }\n", `maps parameters to the values`},
+		{"a default of what the key leaves out", head + "    key: { query: { only: [page], default: { sort: name } } }\n", `sort is not in the key`},
+		{"a default of a pattern", head + "    key: { query: { default: { \"p*\": 1 } } }\n", `is no parameter's name`},
+		{"a path twice", head + "  - { name: b, match: { path: [/b, /b] } }\n", `/b stands twice`},
+		{"no such shape", head + "    like: lsting\nshapes: { listing: { enabled: true } }\n", `there is no shape "lsting"; did you mean "listing"?`},
+		{"a shape like itself", head + "    like: x\nshapes: { x: { like: y }, y: { like: x } }\n", `the shape x is like itself`},
+		{"a mistake in a shape, once", head + "    like: x\n  - { name: b, match: { path: /b }, like: x }\nshapes:\n  x: { lifetime: { fresh: 3y } }\n", `p.yaml:9:27: lifetime.fresh: "3y"`},
+		{"a mistake in the defaults", "version: 1\norigins: [{ name: s, url: http://h }]\ndefaults: { lifetime: { frsh: 1m } }\n", `p.yaml:3:25: unknown key "frsh"`},
+		{"a name for all", head + "defaults: { name: x }\n", `name cannot stand in defaults; each route has its own`},
+		{"defaults like a shape", head + "defaults: { like: x }\n", `cannot be like a shape`},
+		{"shapes in a list", head + "shapes: [x]\n", `shapes must be a mapping from names to settings`},
 		{"a group twice", head + "    lifetime: { by_status: { 4xx: 1m, 4XX: 2m } }\n", `4XX stands twice`},
 		{"a success as a failure", head + "    lifetime: { stale_if_error: { for: 1d, on: [200] } }\n", `"200" is not a status of failure`},
 		{"failures for no time", head + "    lifetime: { stale_if_error: { on: [500] } }\n", `does not say for how long`},

@@ -3,6 +3,7 @@ package policy
 import (
 	"fmt"
 	"net/url"
+	"slices"
 	"sort"
 	"strings"
 
@@ -39,26 +40,34 @@ func (ps Problems) Error() string {
 // document walks a YAML tree and gathers problems with their places. It goes on after
 // a problem, so that one check shows them all.
 type document struct {
-	file     string
-	origins  *url.URL                         // of a policy that names none
-	lookup   func(name string) (string, bool) // for ${VAR}
-	problems Problems
-	warnings Problems
-	anchors  map[string]ast.Node
+	file      string
+	origins   *url.URL                         // of a policy that names none
+	elsewhere bool                             // its origin may be named elsewhere
+	lookup    func(name string) (string, bool) // for ${VAR}
+	problems  Problems
+	warnings  Problems
+	anchors   map[string]ast.Node
+
+	shared shared
+	whole  []ast.Node // the routes with all that they take over
 }
 
 func (d *document) fail(n ast.Node, format string, args ...any) {
-	switch len(d.problems) {
-	case maxProblems: // nobody reads more of them
-	case maxProblems - 1:
+	p := d.at(n, format, args...)
+	switch {
+	case slices.Contains(d.problems, p): // of what several routes take over
+	case len(d.problems) == maxProblems: // nobody reads more of them
+	case len(d.problems) == maxProblems-1:
 		d.problems = append(d.problems, d.at(n, "there are more mistakes than these %d; mend them first", maxProblems-1))
 	default:
-		d.problems = append(d.problems, d.at(n, format, args...))
+		d.problems = append(d.problems, p)
 	}
 }
 
 func (d *document) warn(n ast.Node, format string, args ...any) {
-	d.warnings = append(d.warnings, d.at(n, format, args...))
+	if w := d.at(n, format, args...); !slices.Contains(d.warnings, w) {
+		d.warnings = append(d.warnings, w)
+	}
 }
 
 func (d *document) at(n ast.Node, format string, args ...any) Problem {

@@ -15,9 +15,29 @@ import (
 func (d *document) route(n ast.Node) *Route {
 	route := &Route{
 		Enabled: true, Hosts: []HostPattern{"*"}, Methods: []string{"GET", "HEAD"},
-		Terms: httprules.NoTerms(), Idle: httprules.Unset, Browser: httprules.Unset, MaxBody: DefaultMaxBody, Admit: Admission{Within: DefaultAdmitWithin}, Obey: ObeyRevalidate,
+		Terms: httprules.NoTerms(), Idle: httprules.Unset, MaxBody: DefaultMaxBody, Admit: Admission{Within: DefaultAdmitWithin}, Obey: ObeyRevalidate,
 	}
 	before := len(d.problems)
+	whole := d.inherited(n)
+	d.whole = append(d.whole, whole)
+	d.settings(whole, route)
+	if len(d.problems) == before {
+		if route.Name == "" {
+			d.fail(n, "the route has no name")
+		}
+		if len(route.Path) == 0 {
+			d.fail(n, "the route matches nothing; write match: { path: /… }")
+		}
+	}
+	if route.Key.Body == key.NoBody && (slices.Contains(route.Methods, "POST") || slices.Contains(route.Methods, "QUERY")) {
+		d.fail(n, "answers to POST and QUERY depend on the request's body, so that the key must hold it; add key: { body: bytes }, json or graphql")
+	}
+	route.KeyName, route.Within = keyName(route), meter.IncludeRoute(route.Name)
+	return route
+}
+
+// settings reads a route's settings.
+func (d *document) settings(n ast.Node, route *Route) {
 	var templates []ast.Node
 	compared := false
 	d.mapping(n, "a route",
@@ -44,6 +64,7 @@ func (d *document) route(n ast.Node) *Route {
 		field{name: "signed_in", read: func(n ast.Node) { route.Shared = d.choice(n, "signed_in", "pass", "shared") == 1 }},
 		field{name: "upgrade", read: func(n ast.Node) { d.boolean(n, "upgrade", &route.Upgrade) }},
 		field{name: "compare", read: func(n ast.Node) { compared = true; d.compare(n, &route.Compare) }},
+		field{name: "validators", read: func(n ast.Node) { route.Untagged = d.choice(n, "validators", "made", "origin") == 1 }},
 		field{name: "compose", read: func(n ast.Node) { d.boolean(n, "compose", &route.Compose) }},
 		field{name: "compress", read: func(n ast.Node) {
 			if i := d.choice(n, "compress", "on_demand", "at_store", "off"); i >= 0 {
@@ -52,25 +73,12 @@ func (d *document) route(n ast.Node) *Route {
 		}},
 		field{name: "enabled", read: func(n ast.Node) { d.boolean(n, "enabled", &route.Enabled) }},
 	)
-	if len(d.problems) == before {
-		if route.Name == "" {
-			d.fail(n, "the route has no name")
-		}
-		if route.Path.text == "" {
-			d.fail(n, "the route matches nothing; write match: { path: /… }")
-		}
-	}
-	if route.Key.Body == key.NoBody && (slices.Contains(route.Methods, "POST") || slices.Contains(route.Methods, "QUERY")) {
-		d.fail(n, "answers to POST and QUERY depend on the request's body, so that the key must hold it; add key: { body: bytes }, json or graphql")
-	}
 	if route.Terms.States() && !compared {
 		route.Compare = defaultCompare
 	}
-	for _, t := range templates { // after match and key, whatever the order in the file
-		d.tag(t, route)
+	for i := 0; len(route.Path) > 0 && i < len(templates); i++ { // after match and key, whatever the order in the file
+		d.tag(templates[i], route)
 	}
-	route.KeyName, route.Within = keyName(route), meter.IncludeRoute(route.Name)
-	return route
 }
 
 func keyName(route *Route) string {
@@ -82,6 +90,9 @@ func keyName(route *Route) string {
 	for _, t := range route.Tags {
 		fmt.Fprintln(digest, t.String())
 	}
+	if len(route.Key.Query.Defaults) > 0 { // tags may be made of them
+		fmt.Fprintln(digest, route.Key.Query.Defaults)
+	}
 	return fmt.Sprintf("%s@%08x", route.Name, digest.Sum32())
 }
 
@@ -89,7 +100,13 @@ func keyName(route *Route) string {
 // name digests.
 func termsName(route *Route, origins []*Origin) string {
 	digest := fnv.New64a()
-	fmt.Fprintf(digest, "%+v %v %v %v\n", route.Terms, route.Idle, route.Browser, route.MaxBody)
+	fmt.Fprintf(digest, "%+v %v %v\n", route.Terms, route.Idle, route.MaxBody)
+	if route.Untagged {
+		fmt.Fprintln(digest, "untagged")
+	}
+	if route.Browser != nil {
+		fmt.Fprintf(digest, "%+v\n", *route.Browser)
+	}
 	for _, o := range origins {
 		if o.TagHeader != "" {
 			fmt.Fprintf(digest, "%q %q %q\n", o.Name, o.TagHeader, o.TagSeparator)
@@ -113,15 +130,19 @@ func (d *document) match(n ast.Node, route *Route) {
 			})
 		}},
 		field{name: "path", read: func(n ast.Node) {
-			s, ok := d.text(n, "match.path")
-			if !ok {
-				return
-			}
-			p, err := parsePath(s)
-			if err != nil {
-				d.fail(n, "match.path: %v", err)
-			}
-			route.Path = p
+			route.Path = nil
+			d.strings(n, "match.path", func(n ast.Node, s string) {
+				p, err := parsePath(s)
+				switch {
+				case err != nil:
+					d.fail(n, "match.path: %v", err)
+				case len(route.Path) == maxPaths:
+					d.fail(n, "match.path: a route has at most %d paths", maxPaths)
+				case route.Path.has(s):
+					d.fail(n, "match.path: %s stands twice; keep one", s)
+				}
+				route.Path = append(route.Path, p)
+			})
 		}},
 	)
 }

@@ -122,13 +122,13 @@ func (t TagTemplate) outsideKey(spec *key.Spec) (placeholder, list, name string,
 
 // Tag fills the template. ok is false when the request lacks one of its values: such
 // an entry does not carry the tag.
-func (t TagTemplate) Tag(r *key.Request, pathValue func(name string) string) (tag string, ok bool) {
+func (t TagTemplate) Tag(r *key.Request, query *key.Query, pathValue func(name string) string) (tag string, ok bool) {
 	if len(t.parts) == 1 && t.parts[0].from == literally {
 		return t.text, true
 	}
 	var b strings.Builder
 	for _, p := range t.parts {
-		value, present := p.value(r, pathValue)
+		value, present := p.value(r, query, pathValue)
 		if !present || value == "" {
 			return "", false
 		}
@@ -141,14 +141,14 @@ func (t TagTemplate) Tag(r *key.Request, pathValue func(name string) string) (ta
 }
 
 // value is what stands for the part in a request's tag.
-func (p *tagPart) value(r *key.Request, pathValue func(name string) string) (value string, present bool) {
+func (p *tagPart) value(r *key.Request, query *key.Query, pathValue func(name string) string) (value string, present bool) {
 	switch p.from {
 	case fromHost:
 		return r.Host, true
 	case fromPath:
 		return pathValue(p.name), true
 	case fromQuery:
-		return key.Param(r.Query, p.name)
+		return query.Value(r.Query, p.name)
 	case fromHeader:
 		return r.Header.Joined(p.name), r.Header.Has(p.name)
 	case fromCookie:

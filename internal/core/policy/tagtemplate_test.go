@@ -25,7 +25,7 @@ func TestTagTemplates(t *testing.T) {
 	} {
 		parsed, err := parseTagTemplate(c.template, []string{"port"})
 		assert.NoError(t, err)
-		tag, ok := parsed.Tag(r, value)
+		tag, ok := parsed.Tag(r, &key.Query{}, value)
 		assert.Equal(t, c.ok, ok, c.template)
 		assert.Equal(t, c.want, tag)
 	}
@@ -37,6 +37,6 @@ func TestTagTemplates(t *testing.T) {
 		assert.ErrorContains(t, err, says)
 	}
 	long, _ := parseTagTemplate("{x}", []string{"x"})
-	_, ok := long.Tag(r, func(string) string { return strings.Repeat("x", 1025) })
+	_, ok := long.Tag(r, &key.Query{}, func(string) string { return strings.Repeat("x", 1025) })
 	assert.False(t, ok, "a tag over the limit is not carried")
 }

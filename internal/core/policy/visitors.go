@@ -130,7 +130,7 @@ func (d *document) warnOfVisitors(n ast.Node, route *Route) {
 	if route.Terms.Fresh != httprules.Unset && identified {
 		d.warn(n, "route %s: fresh beside identity keeps each visitor's pages although they change with what the visitor does; a message that is shown once comes twice. Leave fresh out, so that the origin says how long each page lives", route.Name)
 	}
-	catchAll := len(route.Path.segments) == 0 && route.Path.rest != ""
+	catchAll := slices.ContainsFunc(route.Path, func(p PathPattern) bool { return len(p.segments) == 0 && p.rest != "" })
 	if catchAll && route.Terms.Fresh != httprules.Unset && !identified && len(route.Marks) == 0 && !route.Shared {
 		d.warn(n, `route %s: it gives every page a lifetime (fresh), and nothing says which visitors are signed in; write visitors: { signed_in: ["cookie:NAME"] } at the top, key.identity, or signed_in: shared if its pages are the same for everybody`, route.Name)
 	}

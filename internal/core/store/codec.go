@@ -36,6 +36,7 @@ func (w *writer) write(e *Entry, epoch time.Time) {
 // kind writes what many entries have in common: those of a route whose origin says the same.
 func (w *writer) kind(e *Entry, common [][2]string) {
 	w.bits(e.OriginOnly, e.ForAuthorized, e.Personal, e.Compress, e.Skeleton != nil, e.Freshness.MustAsk, e.Freshness.NeverStale, e.Freshness.Immutable)
+	w.bits(e.Tagged)
 	w.plain(e.Method)
 	w.plain(e.Scheme)
 	w.plain(e.Terms)
@@ -154,6 +155,7 @@ func (r *reader) read(epoch time.Time) *Entry {
 func (r *reader) kind(e *Entry) {
 	var composes bool
 	r.bits(&e.OriginOnly, &e.ForAuthorized, &e.Personal, &e.Compress, &composes, &e.Freshness.MustAsk, &e.Freshness.NeverStale, &e.Freshness.Immutable)
+	r.bits(&e.Tagged)
 	e.Method, e.Scheme, e.Terms, e.Search = r.text(), r.text(), r.text(), r.text()
 	e.RouteTags, e.Implied, e.Status = int(r.number()), int(r.number()), int(r.number())
 	e.Freshness.Lifetime, e.Freshness.Source = r.duration(), httprules.Source(r.number())

@@ -2,11 +2,14 @@ package store
 
 import (
 	"crypto/sha256"
+	"encoding/base64"
 	"encoding/hex"
 	"io"
 	"strconv"
 	"sync/atomic"
 	"time"
+
+	"github.com/zeebo/xxh3"
 
 	"gerastic/internal/core/compose"
 	"gerastic/internal/core/httprules"
@@ -73,6 +76,10 @@ type Entry struct {
 	Compress   bool
 	OriginVary []string
 
+	// Tagged says that an answer whose origin gives it no ETag gets one of ours.
+	Tagged bool
+	made   string // that one, once it is known; "" if there is none
+
 	// Far is where the body is, if it is not in Body; nil: it is.
 	Far FarBody
 
@@ -136,7 +143,7 @@ func (e *Entry) Restated() *Entry {
 		Key: e.Key, Method: e.Method, Scheme: e.Scheme, Subject: e.Subject, RouteTags: e.RouteTags, Vary: e.Vary, Fill: e.Fill, Failure: e.Failure, Terms: e.Terms,
 		Status: e.Status, Header: e.Header, Body: e.Body, Freshness: e.Freshness, Received: e.Received, Browser: e.Browser, Idle: e.Idle, LifeLimit: e.LifeLimit, OriginOnly: e.OriginOnly,
 		ForAuthorized: e.ForAuthorized, Personal: e.Personal, Encodings: e.Encodings, Implied: e.Implied, Parts: e.Parts, PageInfo: e.PageInfo, Skeleton: e.Skeleton,
-		Search: e.Search, Compress: e.Compress, OriginVary: e.OriginVary, Bound: e.Bound,
+		Search: e.Search, Tagged: e.Tagged, made: e.made, Compress: e.Compress, OriginVary: e.OriginVary, Bound: e.Bound,
 	}
 	copied.Far, copied.far = e.Far, e.far
 	copied.own.set(e.state())
@@ -183,6 +190,23 @@ func (e *Entry) Prepare() {
 		lines = append(lines, Line{"Content-Length", []string{strconv.FormatInt(e.Length(), 10)}})
 	}
 	e.plain = Encoded{Lines: lines, Header: e.Header, Body: e.Body}
+	if e.makesTag() {
+		e.plain.Lines = append(lines, Line{"Etag", []string{e.made}})
+		e.plain.Header = httprules.Header{"Etag": {e.made}, "Last-Modified": e.Header["Last-Modified"], "Date": e.Header["Date"]}
+	}
+}
+
+// makesTag reports whether the entry has a strong tag of ours (RFC 9110 §8.8.3), made of its bytes: on
+// every node, and after a restart, it is the same.
+func (e *Entry) makesTag() bool {
+	if !e.Tagged || e.Status != 200 || e.Skeleton != nil || e.Header.Has("Etag") {
+		return false
+	}
+	if e.made == "" && e.Far == nil {
+		sum := xxh3.Hash128(e.Body).Bytes()
+		e.made = `"g` + base64.RawURLEncoding.EncodeToString(sum[:]) + `"`
+	}
+	return e.made != ""
 }
 
 // Length is how long its body is, in bytes, wherever that is.

@@ -67,6 +67,7 @@ func imageOf(e *Entry, epoch time.Time) Image {
 	w.number(uint64(e.Fill.Stamp))
 	w.time(e.Fill.Began, epoch)
 	w.bits(e.Failure)
+	w.plain(e.made)
 	w.plain(e.Subject.Route)
 	w.number(uint64(len(e.Subject.Tags)))
 	for _, tag := range e.Subject.Tags {
@@ -95,12 +96,13 @@ func (i *Image) entry() (e *Entry, err error) {
 	i.front(&r, &fill, &s)
 	failure := false
 	r.bits(&failure)
+	made := r.text()
 	r.terms(&s)
 	e = r.read(i.Epoch)
 	if i.Body == nil && i.Far == nil {
 		e.Skeleton = nil // nobody composes it
 	}
-	e.Fill, e.Failure = fill, failure
+	e.Fill, e.Failure, e.made = fill, failure, made
 	e.Subject.Stamp, e.Subject.Route, e.Subject.Tags = fill.Stamp, s.Route, s.Tags
 	e.Body = i.Body[:len(i.Body):len(i.Body)]
 	if i.Far != nil {
