@@ -86,7 +86,16 @@ type Explanation struct {
 	Unstored *UnstoredAnswer  `json:"unstored,omitempty" doc:"The last answer to this key, if it was not stored"`
 	Storing  []string         `json:"storing" doc:"What would be stored of the origin's answer, and until when"`
 	Entries  []ExplainedEntry `json:"entries"`
+	Writes   []ExplainedWrite `json:"writes,omitempty" doc:"What the policy says that the request purges when it succeeds"`
 	Sequence uint64           `json:"sequence" doc:"The ledger's last purge on this node"`
+}
+
+// ExplainedWrite is what one of the policy's writes purges.
+type ExplainedWrite struct {
+	Name   string   `json:"name"`
+	Mode   string   `json:"mode" enum:"drop,stale"`
+	Tags   []string `json:"tags"`
+	Begins []string `json:"begins" doc:"How the tags begin that depend on the answer, or on a body that is not there"`
 }
 
 // UnstoredAnswer is an answer that was not stored, and why.

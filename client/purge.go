@@ -65,6 +65,7 @@ type Purge struct {
 	Together bool        `json:"together" doc:"Entries that carry all of the tags"`
 	URLs     []string    `json:"urls"`
 	Routes   []string    `json:"routes"`
+	Begins   []string    `json:"begins,omitempty" doc:"How tags begin of which no more was known"`
 	Below    []string    `json:"below"`
 	Hosts    []string    `json:"hosts"`
 	Entry    string      `json:"entry" doc:"The one entry that it names, by its URL; empty: it names none singly"`

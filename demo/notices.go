@@ -106,8 +106,13 @@ func (s *Site) deleteNotice(w http.ResponseWriter, r *http.Request) {
 	}, func() (string, []string) { return fmt.Sprintf("notice %d withdrawn", id), stale }, func() any { return map[string]any{"stale": stale} })
 }
 
+// declared reports whether the policy itself says what a request through the edge changes: what it
+// purges is in the answer.
+func declared(r *http.Request) bool { return strings.HasPrefix(r.URL.Path, "/desk/notices") }
+
 // deskEdit changes something in a transaction, purges after its commit, and answers.
-// Through the edge, the answer says what is to be forgotten (RFC 9875); else the outbox does.
+// Through the edge, the answer says what is to be forgotten (RFC 9875), where the policy does not;
+// else the outbox does.
 func (s *Site) deskEdit(w http.ResponseWriter, r *http.Request, change func(*aftercommit.Tx) error, purge func() (reason string, stale []string), answer func() any) {
 	byEdge := strings.Contains(r.Header.Get("Via"), "gerastic")
 	_, err := s.Outbox.Run(r.Context(), func(tx *aftercommit.Tx) error {
@@ -134,7 +139,7 @@ func (s *Site) deskEdit(w http.ResponseWriter, r *http.Request, change func(*aft
 		s.broken(w, err)
 		return
 	}
-	if _, stale := purge(); byEdge {
+	if _, stale := purge(); byEdge && !declared(r) {
 		w.Header().Set("Cache-Group-Invalidation", groupList(stale))
 	}
 	w.Header().Set("Content-Type", "application/json")

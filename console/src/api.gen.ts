@@ -921,6 +921,14 @@ export interface components {
             /** @description Why it matches, or does not */
             result: string;
         };
+        ExplainedWrite: {
+            /** @description How the tags begin that depend on the answer, or on a body that is not there */
+            begins: string[];
+            /** @enum {string} */
+            mode: "drop" | "stale";
+            name: string;
+            tags: string[];
+        };
         Explanation: {
             cause?: string;
             /** @description Parts of the request that the key leaves out */
@@ -945,6 +953,8 @@ export interface components {
             why: string[];
             /** @description Those of them that do not reach the origin when it is asked for an answer that others may have */
             withheld: string[];
+            /** @description What the policy says that the request purges when it succeeds */
+            writes?: components["schemas"]["ExplainedWrite"][];
         };
         Finding: {
             /** Format: date-time */
@@ -1264,6 +1274,8 @@ export interface components {
             all: boolean;
             /** Format: date-time */
             at: string;
+            /** @description How tags begin of which no more was known */
+            begins?: string[];
             below: string[];
             /** @description The one entry that it names, by its URL; empty: it names none singly */
             entry: string;

@@ -75,6 +75,20 @@ func (a *app) printExplanation(ex client.Explanation) {
 	if ex.Origin != "" {
 		p("%-9s %s", "origin", ex.Origin)
 	}
+	if len(ex.Writes) > 0 {
+		p("")
+	}
+	for i, w := range ex.Writes {
+		names := slices.Clone(w.Tags)
+		for _, begin := range w.Begins {
+			names = append(names, begin+"…")
+		}
+		how := ""
+		if w.Mode == "stale" {
+			how = " (marked stale)"
+		}
+		p("%-9s %-16s %s%s", first(i, "purges"), "write:"+w.Name, strings.Join(names, ", "), how)
+	}
 	if len(ex.Key) > 0 {
 		p("")
 	}

@@ -304,6 +304,9 @@ func whatPurged(p client.Purge) string {
 			names = append(names, "tag "+tag)
 		}
 	}
+	for _, begin := range p.Begins {
+		names = append(names, "tags "+begin+"…")
+	}
 	for _, path := range p.Below {
 		names = append(names, "below "+path)
 	}

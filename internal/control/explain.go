@@ -86,6 +86,9 @@ func (c *Control) explanation(ex *edge.Explanation) client.Explanation {
 			out.Unstored.Why += " (" + section + ")"
 		}
 	}
+	for _, w := range ex.Writes {
+		out.Writes = append(out.Writes, client.ExplainedWrite{Name: w.Name, Mode: w.Purge.Mode.String(), Tags: notNil(w.Purge.Tags), Begins: notNil(w.Purge.Begins)})
+	}
 	for _, p := range ex.Key {
 		out.Key = append(out.Key, client.KeyPart{Source: p.Source.String(), Name: p.Name, Value: p.Value, Present: p.Present})
 	}

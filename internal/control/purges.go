@@ -181,7 +181,7 @@ func milliseconds(d time.Duration) float64 { return float64(d.Microseconds()) / 
 func purgeOut(p records.Purge) client.Purge {
 	out := client.Purge{
 		Sequence: uint64(p.Sequence), At: p.At, Actor: p.Actor, Reason: p.Reason, Mode: p.Mode.String(),
-		Tags: notNil(p.Tags), Together: p.Together, Routes: notNil(p.Routes), URLs: []string{}, Below: []string{}, Hosts: notNil(p.Hosts), All: p.All, Nodes: []client.PurgeNode{},
+		Tags: notNil(p.Tags), Together: p.Together, Begins: p.Begins, Routes: notNil(p.Routes), URLs: []string{}, Below: []string{}, Hosts: notNil(p.Hosts), All: p.All, Nodes: []client.PurgeNode{},
 		Matched: client.Matched{Routes: map[string]int64{}},
 	}
 	if p.One != nil {

@@ -14,6 +14,7 @@ import (
 	"gerastic/internal/core/outbound"
 	"gerastic/internal/core/policy"
 	"gerastic/internal/core/store"
+	"gerastic/internal/core/tags"
 	"gerastic/internal/fetch"
 )
 
@@ -27,8 +28,32 @@ type Explanation struct {
 	Variants []*store.Entry
 	Origin   *policy.Origin
 	Unstored *fetch.Unshareable // the key's last answer, if it was not stored
+	Writes   []Written
 
 	sent outbound.Request
+}
+
+// Written is what one of the policy's writes purges when the request succeeds.
+type Written struct {
+	Name  string
+	Purge tags.Purge
+}
+
+// writes are those that a request matches, as far as they are known without an answer.
+func (l *lookup) writes(r *http.Request) (all []Written) {
+	if !httprules.Unsafe(l.req.Method) || l.takesBody() {
+		return nil
+	}
+	var body *policy.Message
+	if r.Body != nil {
+		if text, err := io.ReadAll(io.LimitReader(r.Body, policy.MostMessage+1)); err == nil && len(text) > 0 && len(text) <= policy.MostMessage {
+			body = policy.ReadMessage(r.Header.Get("Content-Type"), text)
+		}
+	}
+	for _, w := range l.inForce.WritesOf(l.req.Method, l.req.Host, l.req.Path) {
+		all = append(all, Written{w.Name, w.Purge(&l.req, body, nil)})
+	}
+	return all
 }
 
 // Explain takes a request the way that ServeHTTP does, up to the decision. Nothing is
@@ -46,6 +71,7 @@ func (e *Edge) Explain(r *http.Request) (ex Explanation, ok bool) {
 		l.keyBody(bodyOf(r))
 	}
 	ex.Decision = l.look()
+	ex.Writes = l.writes(r)
 	if l.in.Route != nil {
 		ex.Key, ex.Variants = key.Parts(string(l.key)), l.variants()
 		if last, known := e.fetch.Learned.Unshareable(l.similar()); known && last.Reason != httprules.OK {

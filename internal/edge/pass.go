@@ -4,6 +4,7 @@ import (
 	"crypto/sha256"
 	"errors"
 	"net/http"
+	"slices"
 
 	"gerastic.example/client/protocol"
 
@@ -23,11 +24,16 @@ func (x *exchange) pass(forward httprules.Forward) {
 		x.refuse(http.StatusMisdirectedRequest, errNoOrigin.Error(), x.sample.Cause)
 		return
 	}
+	asksOnly := x.in.Enabled && x.takesBody()
+	writes, body, ok := x.writes(asksOnly)
+	if !ok {
+		return
+	}
 	whole := x.bodyInMemory()
 	explains := x.explains() // the proxy may still write when the visitor has gone, so that it gets copies
 	p := &fetch.Passing{
 		Way: x.inForce.origins.To(o), Visitor: x.req, Limit: x.route.Limit(o), Trusted: x.edge.config.Trusted,
-		PageRoute: x.pageRoute(), AsksOnly: x.in.Enabled && x.takesBody(), Budget: x.share(),
+		PageRoute: x.pageRoute(), AsksOnly: asksOnly, Writes: writes, Body: body, Budget: x.share(),
 		Slow: !whole || asksToUpgrade(x.r.Header) && len(x.r.Header["Upgrade"]) > 0,
 		Answered: func(header http.Header, info []string) {
 			if explains && info != nil {
@@ -45,6 +51,31 @@ func (x *exchange) pass(forward httprules.Forward) {
 		x.forward = httprules.NotForwarded
 		x.refuseFailed(fetch.ErrBusy, x.sample.Cause)
 	}
+}
+
+// writes are what the policy says that the request changes, and its body, if that counts and is not
+// too long. It reports false after it has refused the request.
+func (x *exchange) writes(asksOnly bool) (all []*policy.Write, body *policy.Message, ok bool) {
+	if asksOnly || !httprules.Unsafe(x.req.Method) {
+		return nil, nil, true
+	}
+	all = x.inForce.WritesOf(x.req.Method, x.req.Host, x.req.Path)
+	if !slices.ContainsFunc(all, func(w *policy.Write) bool { reads, _ := w.Reads(); return reads }) {
+		return all, nil, true
+	}
+	var text []byte
+	if u := x.upload; u != nil {
+		u.within(keyTime)
+		whole := u.gather(x.r.Context(), keyTime)
+		u.within(0)
+		if x.refuseBody() {
+			return nil, nil, false
+		}
+		if text = u.Bytes(); !whole || len(text) > policy.MostMessage {
+			return all, nil, true
+		}
+	}
+	return all, policy.ReadMessage(x.req.Header.Get("Content-Type"), text), true
 }
 
 // passFailed answers for an origin that did not, or whose answer is to be composed.

@@ -44,6 +44,7 @@ type Fetcher struct {
 	sights   *store.Sightings
 	comparer comparer
 	doubts   doubts
+	unread   memo[time.Time] // writes whose bodies were too long, and when that was told
 }
 
 // sightsShare is which part of the memory the counting of keys may take that are not stored yet.
@@ -59,7 +60,7 @@ func New(c Config) *Fetcher {
 
 // Bytes is about what the fetcher remembers besides entries.
 func (f *Fetcher) Bytes() int64 {
-	return f.Learned.bytes() + f.comparer.quiet.bytes() + f.doubts.last.bytes() + f.sights.Bytes()
+	return f.Learned.bytes() + f.comparer.quiet.bytes() + f.doubts.last.bytes() + f.unread.bytes() + f.sights.Bytes()
 }
 
 // errEnding says that the node is shut down.

@@ -27,6 +27,8 @@ type Passing struct {
 	Trusted   outbound.Trusted // proxies
 	PageRoute *policy.Route    // of the request's place, whatever its method; nil: none
 	AsksOnly  bool             // the route says of a request of an unsafe method that it is a question
+	Writes    []*policy.Write  // what the policy says that it changes
+	Body      *policy.Message  // of the request; nil: it is too long, or not there
 	Slow      bool             // it goes at the visitor's pace from the beginning
 	Budget    *compose.Budget  // of the page, if the answer is composed
 
@@ -94,6 +96,9 @@ func (p *Passing) rewrite(r *httputil.ProxyRequest) {
 	}
 	if p.PageRoute != nil && p.PageRoute.Compose {
 		r.Out.Header.Del("Accept-Encoding") // what is compressed cannot be read
+	}
+	if p.change != nil && p.change.readsAnswer() {
+		r.Out.Header.Set("Accept-Encoding", "identity")
 	}
 	r.Out.Header.Set("Surrogate-Capability", capability)
 	outbound.Forward(httprules.Header(r.Out.Header), outbound.Hop{Remote: r.In.RemoteAddr, Proto: r.In.ProtoMajor, Trusted: p.Trusted}, &p.Visitor)

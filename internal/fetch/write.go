@@ -1,10 +1,15 @@
 package fetch
 
 import (
+	"bytes"
+	"cmp"
 	"context"
+	"io"
 	"net/http"
 	"net/http/httptrace"
 	"net/url"
+	"slices"
+	"strings"
 	"sync/atomic"
 	"time"
 
@@ -21,8 +26,11 @@ import (
 type write struct {
 	fetcher                   *Fetcher
 	host, path, query, method string
-	reached                   atomic.Bool // the origin has its header
-	answered                  atomic.Bool // with a final status
+	declared                  []*policy.Write // what the policy says of it
+	request                   key.Request
+	body, answerBody          *policy.Message // nil: not known
+	reached                   atomic.Bool     // the origin has its header
+	answered                  atomic.Bool     // with a final status
 }
 
 // writeOf is a request as one that may change something; nil if it only asks, whatever its
@@ -31,7 +39,9 @@ func (f *Fetcher) writeOf(p *Passing) *write {
 	if !httprules.Unsafe(p.Visitor.Method) || p.AsksOnly {
 		return nil
 	}
-	return &write{fetcher: f, host: p.Visitor.Host, path: p.Visitor.Path, query: p.Visitor.Query, method: p.Visitor.Method}
+	return &write{
+		fetcher: f, host: p.Visitor.Host, path: p.Visitor.Path, query: p.Visitor.Query, method: p.Visitor.Method, declared: p.Writes, request: p.Visitor, body: p.Body,
+	}
 }
 
 // lasting is the request in a context that outlives the visitor: an origin that has it will
@@ -59,14 +69,58 @@ func (w *write) answer(resp *http.Response) {
 	switch {
 	case resp.StatusCode >= 500:
 		w.fetcher.doubts.about(w, afterFailure)
+		w.purgeDeclared()
 	case resp.StatusCode >= 200 && resp.StatusCode <= 399:
+		w.readAnswer(resp)
 		w.invalidate(httprules.Header(resp.Header))
+		w.purgeDeclared()
+	}
+}
+
+// readsAnswer reports whether what is purged depends on the answer's body.
+func (w *write) readsAnswer() bool {
+	return slices.ContainsFunc(w.declared, func(d *policy.Write) bool { _, reads := d.Reads(); return reads })
+}
+
+// readAnswer reads the answer's body, if it is short, and leaves it to be read again.
+func (w *write) readAnswer(resp *http.Response) {
+	if !w.readsAnswer() {
+		return
+	}
+	body, err := io.ReadAll(io.LimitReader(resp.Body, policy.MostMessage+1))
+	rest := resp.Body
+	resp.Body = struct {
+		io.Reader
+		io.Closer
+	}{io.MultiReader(bytes.NewReader(body), failing{err}, rest), rest}
+	if err == nil && len(body) <= policy.MostMessage {
+		w.answerBody = policy.ReadMessage(resp.Header.Get("Content-Type"), body)
+	}
+}
+
+// failing is an error where a body broke off, or nothing.
+type failing struct{ err error }
+
+// Read implements io.Reader.
+func (f failing) Read([]byte) (int, error) { return 0, cmp.Or(f.err, io.EOF) }
+
+// purgeDeclared puts into force what the policy says of the write, before the visitor is answered.
+func (w *write) purgeDeclared() {
+	for _, d := range w.declared {
+		p := d.Purge(&w.request, w.body, w.answerBody)
+		if len(p.Begins) > 0 && w.answered.Load() {
+			w.fetcher.tellUnread(w, d, p.Begins)
+		}
+		w.fetcher.order(p, "write:"+d.Name, w.method, w.path)
 	}
 }
 
 // end is called when the request has ended, in whichever way. Where the origin had it, and gave
 // no final answer, it may have been carried out.
 func (w *write) end() {
+	if w.reached.Load() && !w.answered.Load() {
+		w.purgeDeclared()
+	}
 	if w.reached.Load() && !w.answered.Swap(true) {
 		w.fetcher.doubts.about(w, 0)
 	}
@@ -110,16 +164,34 @@ func (w *write) invalidate(answer httprules.Header) {
 }
 
 // invalidate puts a purge that an answer calls for into force.
-func (f *Fetcher) invalidate(p tags.Purge, method, path string) {
-	if len(p.URLs) == 0 && len(p.Tags) == 0 {
+func (f *Fetcher) invalidate(p tags.Purge, method, path string) { f.order(p, "origin", method, path) }
+
+// order puts a purge into force, as somebody's.
+func (f *Fetcher) order(p tags.Purge, actor, method, path string) {
+	if len(p.URLs)+len(p.Tags)+len(p.Begins) == 0 {
 		return // no route could have stored anything that this concerns
 	}
-	if err := f.Purge(context.WithoutCancel(f.Tasks.Life()), p, "origin", method+" "+key.EquivalentPath(path)); err != nil {
+	if err := f.Purge(context.WithoutCancel(f.Tasks.Life()), p, actor, method+" "+key.EquivalentPath(path)); err != nil {
 		// Never worse than no cache: without the ledger, this node at least forgets.
 		f.Log.Error("an invalidation is not in the ledger yet; until it is, it holds on this node only", "error", err)
 		f.Barrier.Forget(p)
 	}
 }
+
+// tellUnread says that a body was too long to be read, once in a while for each write.
+func (f *Fetcher) tellUnread(w *write, d *policy.Write, begins []string) {
+	now := f.Now()
+	if last, told := f.unread.of(d.Name); told && now.Sub(last) < unreadQuiet {
+		return
+	}
+	f.unread.remember(d.Name, now)
+	if f.Found != nil {
+		f.Found(Finding{At: now, Route: "write:" + d.Name, URL: w.method + " " + key.EquivalentPath(w.path), Kind: "unread-write", Separator: "a body of more than 64 KiB, so that all tags were purged that begin with: " + strings.Join(begins, ", ")})
+	}
+}
+
+// unreadQuiet is how long nothing more is said of a write whose bodies are too long.
+const unreadQuiet = time.Hour
 
 // doubts are the writes whose outcome is not known. Each makes its target unusable, but for no
 // URL more often than once in doubtTime: what comes sooner is carried out when that has passed.

@@ -44,7 +44,7 @@ func (o Outside) document(name string) *document {
 func (d *document) policy(root ast.Node, p *Policy) {
 	version := 0
 	var marks []Mark
-	var origins, routes []ast.Node
+	var origins, routes, writes []ast.Node
 	var shapes ast.Node
 	d.shared.shapes, d.shared.from = map[string]*shape{}, map[*ast.MappingValueNode]string{}
 	ast.Walk(anchors{d}, root)
@@ -59,6 +59,11 @@ func (d *document) policy(root ast.Node, p *Policy) {
 		}},
 		field{name: "defaults", read: d.readDefaults},
 		field{name: "shapes", read: func(n ast.Node) { shapes = n }},
+		field{name: "writes", read: func(n ast.Node) {
+			d.list(n, "writes", func(n ast.Node) {
+				p.Writes, writes = append(p.Writes, d.write(n, len(p.Writes)+1)), append(writes, n)
+			})
+		}},
 		field{name: "visitors", read: func(n ast.Node) { marks = d.visitors(n) }},
 		field{name: "changes", read: func(n ast.Node) { d.changes(n, &p.Changes) }},
 	)
@@ -91,6 +96,7 @@ func (d *document) policy(root ast.Node, p *Policy) {
 		d.warnOfVisitors(routes[i], route)
 	}
 	unique(d, "origin", origins, p.Origins, func(o *Origin) string { return o.Name })
+	unique(d, "write", writes, p.Writes, func(w *Write) string { return w.Name })
 	unique(d, "route", routes, p.Routes, func(r *Route) string { return r.Name })
 }
 

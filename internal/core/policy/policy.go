@@ -16,6 +16,7 @@ type Policy struct {
 	Enabled bool
 	Origins []*Origin
 	Routes  []*Route
+	Writes  []*Write
 	Changes Changes
 	// Warnings are findings that do not stop the policy from being applied.
 	Warnings []Problem

@@ -129,22 +129,25 @@ func (d *document) match(n ast.Node, route *Route) {
 				}
 			})
 		}},
-		field{name: "path", read: func(n ast.Node) {
-			route.Path = nil
-			d.strings(n, "match.path", func(n ast.Node, s string) {
-				p, err := parsePath(s)
-				switch {
-				case err != nil:
-					d.fail(n, "match.path: %v", err)
-				case len(route.Path) == maxPaths:
-					d.fail(n, "match.path: a route has at most %d paths", maxPaths)
-				case route.Path.has(s):
-					d.fail(n, "match.path: %s stands twice; keep one", s)
-				}
-				route.Path = append(route.Path, p)
-			})
-		}},
+		field{name: "path", read: func(n ast.Node) { route.Path = d.paths(n) }},
 	)
+}
+
+// paths reads one path, or a list.
+func (d *document) paths(n ast.Node) (paths Paths) {
+	d.strings(n, "match.path", func(n ast.Node, s string) {
+		p, err := parsePath(s)
+		switch {
+		case err != nil:
+			d.fail(n, "match.path: %v", err)
+		case len(paths) == maxPaths:
+			d.fail(n, "match.path: a route has at most %d paths", maxPaths)
+		case paths.has(s):
+			d.fail(n, "match.path: %s stands twice; keep one", s)
+		}
+		paths = append(paths, p)
+	})
+	return paths
 }
 
 // tag compiles a template and refuses one that reads what the key does not hold: all

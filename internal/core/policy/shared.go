@@ -262,13 +262,13 @@ func (o Outside) Full(name string, source []byte) (string, error) {
 	var b strings.Builder
 	b.WriteString("routes:\n")
 	for _, n := range d.whole {
-		d.write(&b, n, 4, "  - ")
+		d.print(&b, n, 4, "  - ")
 	}
 	return b.String(), nil
 }
 
-// write writes a mapping in lines, each setting with its source.
-func (d *document) write(b *strings.Builder, n ast.Node, indent int, begin string) {
+// print writes a mapping in lines, each setting with its source.
+func (d *document) print(b *strings.Builder, n ast.Node, indent int, begin string) {
 	for _, v := range valuesOf(mappingOf(d.resolve(n))) {
 		if begin == "" {
 			begin = strings.Repeat(" ", indent)
@@ -283,7 +283,7 @@ func (d *document) write(b *strings.Builder, n ast.Node, indent int, begin strin
 					inner.Values[i] = d.named(under, from)
 				}
 			}
-			d.write(b, inner, indent+2, "")
+			d.print(b, inner, indent+2, "")
 			continue
 		}
 		b.WriteString(" " + flowOf(d.resolve(v.Value)))

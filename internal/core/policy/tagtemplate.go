@@ -35,6 +35,8 @@ const (
 	fromQuery
 	fromHeader
 	fromCookie
+	fromBody   // of the request, in writes
+	fromAnswer // its body, in writes
 )
 
 // sources are the names of those that a placeholder names before a colon, and of the part of the key

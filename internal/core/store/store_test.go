@@ -348,7 +348,7 @@ func TestPromise2MarksThatNobodyNeedsAreForgotten(t *testing.T) {
 func TestSweepFindsWhatTheMarksDefeat(t *testing.T) {
 	for _, p := range []tags.Purge{
 		{Tags: []string{"even"}}, {Tags: []string{"even", "third"}}, {Tags: []string{"even", "third"}, Together: true}, {Tags: []string{"even"}, Host: "h2"},
-		{Routes: []string{"r"}}, {Hosts: []string{"h1"}}, {Below: []tags.Below{{AnyHost: true, Path: "/1"}}}, {Below: []tags.Below{{Host: "h0", Path: "/2"}}, Tags: []string{"third"}},
+		{Routes: []string{"r"}}, {Hosts: []string{"h1"}}, {Begins: []string{"t"}}, {Below: []tags.Below{{AnyHost: true, Path: "/1"}}}, {Below: []tags.Below{{Host: "h0", Path: "/2"}}, Tags: []string{"third"}},
 		{URLs: []tags.URL{{AnyHost: true, Path: "/7", AnyQuery: true}}}, {All: true},
 	} {
 		m, marks := NewMemory(1<<20, noon), tags.NewMarks(0, 100)

@@ -83,7 +83,7 @@ func (m *Memory) walk(p tags.Purge, take bool, visit func(*record)) {
 			visit(r)
 		}
 	}
-	if len(p.Below)+len(p.Hosts) > 0 { // found by looking at all of them; the rest on the way
+	if len(p.Below)+len(p.Hosts)+len(p.Begins) > 0 { // found by looking at all of them; the rest on the way
 		for _, route := range m.routes() {
 			m.posted(route, covered)
 		}

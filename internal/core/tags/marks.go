@@ -93,13 +93,15 @@ type Purge struct {
 	Mode     Mode     `json:"-"`
 	Tags     []string `json:"tags,omitempty"`
 	// Together keeps Tags to the entries that carry all of them.
-	Together bool     `json:"together,omitempty"`
-	Routes   []string `json:"routes,omitempty"`
-	URLs     []URL    `json:"urls,omitempty"`
-	Below    []Below  `json:"prefixes,omitempty"` // as ledgers of before have it
-	Hosts    []string `json:"hosts,omitempty"`
-	One      *One     `json:"one,omitempty"`
-	All      bool     `json:"all,omitempty"`
+	Together bool `json:"together,omitempty"`
+	// Begins are how tags begin of which no more is known.
+	Begins []string `json:"begins,omitempty"`
+	Routes []string `json:"routes,omitempty"`
+	URLs   []URL    `json:"urls,omitempty"`
+	Below  []Below  `json:"prefixes,omitempty"` // as ledgers of before have it
+	Hosts  []string `json:"hosts,omitempty"`
+	One    *One     `json:"one,omitempty"`
+	All    bool     `json:"all,omitempty"`
 	// Host, if set, keeps Tags to the entries of one host: what an origin's answer says
 	// counts within that origin only (RFC 9875 §3). The fragments of applications belong to
 	// no host, so that they go with each.
@@ -112,7 +114,7 @@ func (p *Purge) Check() error {
 	switch {
 	case p.Together && len(p.Tags) == 0:
 		return errors.New("together is about tags, and there are none; name the tags that an entry must all carry")
-	case !p.All && p.One == nil && len(p.Tags)+len(p.URLs)+len(p.Routes)+len(p.Below)+len(p.Hosts) == 0:
+	case !p.All && p.One == nil && len(p.Tags)+len(p.Begins)+len(p.URLs)+len(p.Routes)+len(p.Below)+len(p.Hosts) == 0:
 		return errors.New("the purge names nothing; give tags, urls, routes, below or hosts, or all: true")
 	}
 	for _, tag := range p.Tags {
@@ -141,7 +143,7 @@ func (p *Purge) IsText() bool {
 	if o := p.One; o != nil && !(protocol.IsText(o.Path) && protocol.IsText(o.URL)) {
 		return false
 	}
-	for _, names := range [][]string{p.Tags, p.Routes, p.Hosts, {p.Host}} {
+	for _, names := range [][]string{p.Tags, p.Begins, p.Routes, p.Hosts, {p.Host}} {
 		for _, name := range names {
 			if !protocol.IsText(name) {
 				return false
@@ -155,6 +157,11 @@ func (p *Purge) IsText() bool {
 }
 
 func (p *Purge) coversTags(s *Subject) bool {
+	for _, begin := range p.Begins {
+		if slices.ContainsFunc(s.Tags, func(tag string) bool { return strings.HasPrefix(tag, begin) }) {
+			return true
+		}
+	}
 	if len(p.Tags) == 0 || p.Host != "" && s.Host != "" && p.Host != s.Host {
 		return false
 	}
@@ -240,6 +247,8 @@ type Marks struct {
 	ones     map[One]mark
 	below    map[Below]mark
 	lengths  []int             // of the prefixes' paths, each once
+	begins   map[string]mark   // by how tags begin
+	begun    []int             // the lengths of these, each once
 	sets     map[string]*set   // by their tags, joined
 	together map[string][]*set // by one of their tags, that which had the fewest
 	bytes    int64             // about what all of them take
@@ -290,13 +299,14 @@ func (m *Marks) Len() int {
 }
 
 func (m *Marks) len() int {
-	return len(m.tags) + len(m.routes) + len(m.hosts) + len(m.ones) + len(m.urls) + len(m.below) + len(m.sets)
+	return len(m.tags) + len(m.routes) + len(m.hosts) + len(m.ones) + len(m.urls) + len(m.below) + len(m.begins) + len(m.sets)
 }
 
 // forget drops every mark but the one for all.
 func (m *Marks) forget() {
 	m.tags, m.routes, m.hosts = map[string]mark{}, map[string]mark{}, map[string]mark{}
 	m.urls, m.ones, m.below, m.lengths = map[URL]mark{}, map[One]mark{}, map[Below]mark{}, nil
+	m.begins, m.begun = map[string]mark{}, nil
 	m.sets, m.together, m.bytes = map[string]*set{}, map[string][]*set{}, 0
 }
 
@@ -346,6 +356,12 @@ func (m *Marks) Apply(p Purge) {
 		put(m, m.below, []Below{x}, p.Sequence, p.Mode, Below.length)
 		if !slices.Contains(m.lengths, len(x.Path)) {
 			m.lengths = append(m.lengths, len(x.Path))
+		}
+	}
+	for _, begin := range p.Begins {
+		put(m, m.begins, []string{begin}, p.Sequence, p.Mode, lengthOf)
+		if !slices.Contains(m.begun, len(begin)) {
+			m.begun = append(m.begun, len(begin))
 		}
 	}
 	m.latest.Store(max(m.latest.Load(), uint64(p.Sequence)))
@@ -440,6 +456,13 @@ func (m *Marks) raiseFloor(upTo Stamp) {
 			m.lengths = append(m.lengths, len(x.Path))
 		}
 	}
+	prune(m.begins, upTo)
+	m.begun = nil
+	for begin := range m.begins {
+		if !slices.Contains(m.begun, len(begin)) {
+			m.begun = append(m.begun, len(begin))
+		}
+	}
 	for by, sets := range m.together {
 		sets = slices.DeleteFunc(sets, func(s *set) bool { return s.mark.last() <= upTo })
 		if m.together[by] = sets; len(sets) == 0 {
@@ -453,7 +476,7 @@ func (m *Marks) raiseFloor(upTo Stamp) {
 // weigh counts anew what the marks take. Under mu.
 func (m *Marks) weigh() {
 	m.bytes = 0
-	for _, names := range []map[string]mark{m.tags, m.routes, m.hosts} {
+	for _, names := range []map[string]mark{m.tags, m.routes, m.hosts, m.begins} {
 		for name := range names {
 			m.bytes += int64(markOverhead + len(name))
 		}
@@ -518,6 +541,11 @@ func (m *Marks) JudgeSince(s *Subject, since Stamp) Verdict {
 		v = m.tags[tag].judge(since, v)
 		if m.hosted.Load() {
 			v = max(v, m.tags[hosted(s.Host, tag)].judge(since, v))
+		}
+		for _, n := range m.begun {
+			if n <= len(tag) {
+				v = max(v, m.begins[tag[:n]].judge(since, v))
+			}
 		}
 		if len(m.together) > 0 {
 			for _, all := range m.together[tag] {

@@ -35,6 +35,8 @@ func TestMarksJudge(t *testing.T) {
 		{"one tag together is that tag", Purge{Sequence: 6, Tags: []string{"board"}, Together: true}, Dropped},
 		{"its host", Purge{Sequence: 6, Hosts: []string{"h"}}, Dropped},
 		{"another host", Purge{Sequence: 6, Hosts: []string{"g"}}, Alive},
+		{"how a tag begins", Purge{Sequence: 6, Begins: []string{"port:"}}, Dropped},
+		{"how no tag begins", Purge{Sequence: 6, Begins: []string{"abcdefgh"}}, Alive},
 		{"how its path begins", Purge{Sequence: 6, Below: []Below{{AnyHost: true, Path: "/"}}}, Dropped},
 		{"how its path begins, on its host", Purge{Sequence: 6, Below: []Below{{Host: "h", Path: "/p"}}}, Dropped},
 		{"how its path begins, on another host", Purge{Sequence: 6, Below: []Below{{Host: "g", Path: "/p"}}}, Alive},
@@ -63,7 +65,7 @@ func TestPromise2MarksAgreeWithTheLedger(t *testing.T) {
 		var ledger []Purge
 		for i := range rapid.IntRange(1, 12).Draw(t, "purges") {
 			p := Purge{Sequence: Stamp(i + 1), Mode: Mode(rapid.IntRange(0, 1).Draw(t, "mode"))}
-			switch rapid.IntRange(0, 9).Draw(t, "kind") {
+			switch rapid.IntRange(0, 10).Draw(t, "kind") {
 			case 0:
 				p.All = true
 			case 1:
@@ -77,6 +79,8 @@ func TestPromise2MarksAgreeWithTheLedger(t *testing.T) {
 			default:
 				p.Tags = rapid.SliceOfN(name, 1, 3).Draw(t, "tags")
 				p.Together = rapid.Bool().Draw(t, "together")
+			case 10:
+				p.Begins = []string{rapid.StringMatching(`[a-c]{0,2}`).Draw(t, "begin")}
 			}
 			ledger = append(ledger, p)
 			m.Apply(p)

@@ -86,7 +86,7 @@ func (t *Tier) sweep(s *sweeping) store.Matched {
 // prepare finds out how to find what a purge names.
 func (t *Tier) prepare(s *sweeping) {
 	p := &s.Purge
-	if p.All || len(p.Below) > 0 {
+	if p.All || len(p.Below)+len(p.Begins) > 0 {
 		s.exact = p.All
 		return
 	}

@@ -236,7 +236,7 @@ func TestPromise2OnDisk(t *testing.T) {
 				forget(func(key string) bool { return carries[key][0] == tag })
 			case 11:
 				r.purge(rapid.SampledFrom([]tags.Purge{
-					{URLs: []tags.URL{{Path: key, AnyHost: true, AnyQuery: true}}}, {Below: []tags.Below{{Path: key, AnyHost: true}}}, {Tags: []string{tag, tag}, Together: true},
+					{URLs: []tags.URL{{Path: key, AnyHost: true, AnyQuery: true}}}, {Begins: []string{tag}}, {Below: []tags.Below{{Path: key, AnyHost: true}}}, {Tags: []string{tag, tag}, Together: true},
 				}).Draw(rt, "purge"))
 				last := r.ledger[len(r.ledger)-1]
 				forget(func(key string) bool {
