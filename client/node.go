@@ -3,6 +3,7 @@ package client
 import (
 	"context"
 	"net/url"
+	"strconv"
 	"time"
 )
 
@@ -33,6 +34,57 @@ func (c *Client) Routes(ctx context.Context, since string) ([]Route, error) {
 // itself says that the route is off.
 func (c *Client) SwitchRoute(ctx context.Context, name string, on bool) error {
 	return c.call(ctx, "PATCH", "/v1/routes/"+url.PathEscape(name), nil, map[string]bool{"enabled": on}, nil)
+}
+
+// NewRoute is a route to be added.
+type NewRoute struct {
+	Name    string   `json:"name" minLength:"1" maxLength:"64"`
+	Paths   []string `json:"paths" minItems:"1" maxItems:"100" doc:"/people, /people/{id}, /files/{rest...}"`
+	Like    []string `json:"like,omitempty" maxItems:"20" doc:"Shapes whose settings it takes over"`
+	Fresh   string   `json:"fresh,omitempty" doc:"How long answers live where the origin says nothing: 10m; empty: only as the origin says"`
+	Query   string   `json:"query,omitempty" doc:"all, none, page,sort for only these, or -utm_*,-ref for all but these"`
+	Headers []string `json:"headers,omitempty" maxItems:"20"`
+	Cookies []string `json:"cookies,omitempty" maxItems:"20"`
+	Tags    []string `json:"tags,omitempty" maxItems:"100"`
+	Before  string   `json:"before,omitempty" doc:"The route before which it counts; empty: the last"`
+	Preview bool     `json:"preview,omitempty" doc:"Change nothing, and tell what would come of it"`
+}
+
+// RouteChange is what came of a change of one route, or would.
+type RouteChange struct {
+	Revision int64          `json:"revision" doc:"The policy's new revision; 0 in a preview"`
+	Source   string         `json:"source" doc:"The route, as YAML; empty if it is removed"`
+	Seen     int            `json:"seen" doc:"How many of the requests that came lately were tried"`
+	Matched  []RouteMatched `json:"matched" doc:"Those of them that the route matches, the most frequent first"`
+	Touched  int64          `json:"touched" doc:"Entries on this node that are judged anew, or not used any more"`
+	Warnings []string       `json:"warnings"`
+}
+
+// RouteMatched are requests that a route matches.
+type RouteMatched struct {
+	Method string `json:"method"`
+	URL    string `json:"url"`
+	Times  int    `json:"times"`
+	Before string `json:"before" doc:"The route that they had before; empty: none"`
+}
+
+// AddRoute adds a route to the policy in force. The error is a *Problem with the places of all
+// mistakes (StatusOf 422).
+func (c *Client) AddRoute(ctx context.Context, r NewRoute) (RouteChange, error) {
+	var out RouteChange
+	return out, c.call(ctx, "POST", "/v1/routes", nil, r, &out)
+}
+
+// SetRoute changes settings of a route: "lifetime.fresh=5m"; "lifetime.fresh=" takes it out.
+func (c *Client) SetRoute(ctx context.Context, name string, settings []string, preview bool) (RouteChange, error) {
+	var out RouteChange
+	return out, c.call(ctx, "PUT", "/v1/routes/"+url.PathEscape(name)+"/settings", nil, map[string]any{"settings": settings, "preview": preview}, &out)
+}
+
+// RemoveRoute takes a route out of the policy in force.
+func (c *Client) RemoveRoute(ctx context.Context, name string, preview bool) (RouteChange, error) {
+	var out RouteChange
+	return out, c.call(ctx, "DELETE", "/v1/routes/"+url.PathEscape(name), url.Values{"preview": {strconv.FormatBool(preview)}}, nil, &out)
 }
 
 // ExplainRequest is a request that might be made.

@@ -435,7 +435,8 @@ export interface paths {
         /** List the policy's routes with their figures */
         get: operations["list-routes"];
         put?: never;
-        post?: never;
+        /** Add a route to the policy in force; its comments stay */
+        post: operations["add-route"];
         delete?: never;
         options?: never;
         head?: never;
@@ -452,11 +453,29 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        delete?: never;
+        /** Take a route out of the policy in force */
+        delete: operations["remove-route"];
         options?: never;
         head?: never;
         /** Turn a route on or off; * is all of them. Nothing stored is lost */
         patch: operations["switch-route"];
+        trace?: never;
+    };
+    "/v1/routes/{name}/settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change settings of a route of the policy in force; its comments stay */
+        put: operations["set-route"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
         trace?: never;
     };
     "/v1/session": {
@@ -1045,6 +1064,24 @@ export interface components {
             /** @description Some of the URLs, in previews */
             sample?: string[];
         };
+        NewRoute: {
+            /** @description The route before which it counts; empty: the last */
+            before?: string;
+            cookies?: string[];
+            /** @description How long answers live where the origin says nothing: 10m; empty: only as the origin says */
+            fresh?: string;
+            headers?: string[];
+            /** @description Shapes whose settings it takes over */
+            like?: string[];
+            name: string;
+            /** @description /people, /people/{id}, /files/{rest...} */
+            paths: string[];
+            /** @description Change nothing, and tell what would come of it */
+            preview?: boolean;
+            /** @description all, none, page,sort for only these, or -utm_*,-ref for all but these */
+            query?: string;
+            tags?: string[];
+        };
         NewTokenBody: {
             /** @description How much memory these may take on a node, such as 64MiB, so that one application does not push out others; left out: as much as there is */
             at_most?: string;
@@ -1451,8 +1488,44 @@ export interface components {
              */
             switch: "on" | "off" | "policy-off" | "all-off";
         };
+        RouteChange: {
+            /** @description Those of them that the route matches, the most frequent first */
+            matched: components["schemas"]["RouteMatched"][];
+            /**
+             * Format: int64
+             * @description The policy's new revision; 0 in a preview
+             */
+            revision: number;
+            /**
+             * Format: int64
+             * @description How many of the requests that came lately were tried
+             */
+            seen: number;
+            /** @description The route, as YAML; empty if it is removed */
+            source: string;
+            /**
+             * Format: int64
+             * @description Entries on this node that are judged anew, or not used any more
+             */
+            touched: number;
+            warnings: string[];
+        };
         RouteListBody: {
             routes: components["schemas"]["Route"][];
+        };
+        RouteMatched: {
+            /** @description The route that they had before; empty: none */
+            before: string;
+            method: string;
+            /** Format: int64 */
+            times: number;
+            url: string;
+        };
+        "Set-routeRequest": {
+            /** @description Change nothing, and tell what would come of it */
+            preview?: boolean;
+            /** @description lifetime.fresh=5m; lifetime.fresh= takes it out */
+            settings: string[];
         };
         "Sign-inRequest": {
             token: string;
@@ -3085,6 +3158,73 @@ export interface operations {
             };
         };
     };
+    "add-route": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRoute"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RouteChange"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "remove-route": {
+        parameters: {
+            query?: {
+                /** @description Change nothing, and tell what would come of it */
+                preview?: boolean;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RouteChange"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "switch-route": {
         parameters: {
             query?: never;
@@ -3106,6 +3246,41 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "set-route": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Set-routeRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RouteChange"];
+                };
             };
             /** @description Error */
             default: {

@@ -26,7 +26,7 @@ func (a *app) routes() *cobra.Command {
 		},
 	}
 	c.Flags().StringVar(&since, "since", "1h", "figures since: 15m, 7d or an RFC 3339 time")
-	c.AddCommand(a.routeSwitch("on", true), a.routeSwitch("off", false))
+	c.AddCommand(a.routeSwitch("on", true), a.routeSwitch("off", false), a.routeAdd(), a.routeSet(), a.routeRemove())
 	return c
 }
 

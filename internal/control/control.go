@@ -49,6 +49,10 @@ type Node interface {
 	Fragments() *fragment.Fragments
 	// ApplyPolicy checks a policy, keeps it as a revision and puts it in force.
 	ApplyPolicy(ctx context.Context, source, actor, note string) (records.Revision, error)
+	// EditPolicy changes the policy in force, as ApplyPolicy does with a whole one.
+	EditPolicy(ctx context.Context, edit func(source string) (string, error), actor, note string) (records.Revision, error)
+	// ReadPolicy reads a policy as it would be in force.
+	ReadPolicy(source string) (*policy.Policy, error)
 	// Revision is the policy in force.
 	Revision() records.Revision
 	// Switch turns a route, or records.Everything, off or on.
@@ -87,6 +91,8 @@ type Edge interface {
 	Watch(what edge.Wanted) *edge.Watch
 	// Watches is how many watch.
 	Watches() int
+	// Recents are some of the requests that came lately.
+	Recents() []edge.Recent
 }
 
 // Config is what a control side works with.
@@ -140,6 +146,7 @@ func New(cfg Config) *Control {
 	c.changeCalls()
 	c.reportCalls()
 	c.routeCalls()
+	c.routeChangeCalls()
 	c.explainCalls()
 	c.policyCalls()
 	c.tokenCalls()

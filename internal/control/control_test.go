@@ -58,6 +58,7 @@ func (e fakeEdge) Policy() *policy.InForce                        { return e.pol
 func (e fakeEdge) Explain(*http.Request) (edge.Explanation, bool) { return edge.Explanation{}, false }
 func (e fakeEdge) Watch(edge.Wanted) *edge.Watch                  { return nil }
 func (e fakeEdge) Watches() int                                   { return 0 }
+func (e fakeEdge) Recents() []edge.Recent                         { return nil }
 
 func newControl(t *testing.T) (*Control, *fakeNode) {
 	p, err := policy.Parse("test.yaml", []byte("version: 1\norigins: [{ name: site, url: http://127.0.0.1:1 }]\nroutes: [{ name: ports, match: { path: \"/ports/{port}\" }, key: { query: { only: [page] } } }]\n"), nil)

@@ -47,6 +47,7 @@ type Edge struct {
 	tasks     *tasks.Group
 	inForce   atomic.Pointer[inForce]
 	watching  watchers
+	recents   recents
 	exchanges sync.Pool
 	streams   atomic.Int64 // requests under way on shared connections
 }

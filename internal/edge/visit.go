@@ -97,6 +97,7 @@ func (x *exchange) end() {
 func (x *exchange) record() {
 	if !x.primes {
 		x.edge.meter.Record(x.stripe, &x.sample)
+		x.edge.recents.note(x)
 		x.tell()
 		return
 	}

@@ -64,6 +64,7 @@ type Node struct {
 	figures backlog
 	sizes   sizes
 
+	editMu       sync.Mutex // held while the policy in force is edited
 	policyMu     sync.Mutex // one change of policy or switches at a time
 	rules        atomic.Pointer[policyState]
 	policySource []byte                         // of --policy

@@ -291,6 +291,22 @@ func (n *Node) ApplyPolicy(ctx context.Context, source, actor, note string) (rec
 	return revision, n.reloadShared(context.WithoutCancel(ctx), rec)
 }
 
+// EditPolicy changes the policy in force, as ApplyPolicy does with a whole one. One changes it at a time.
+func (n *Node) EditPolicy(ctx context.Context, edit func(source string) (string, error), actor, note string) (records.Revision, error) {
+	n.editMu.Lock()
+	defer n.editMu.Unlock()
+	source, err := edit(n.Revision().Source)
+	if err != nil {
+		return records.Revision{}, err
+	}
+	return n.ApplyPolicy(ctx, source, actor, note)
+}
+
+// ReadPolicy reads a policy as it would be in force here.
+func (n *Node) ReadPolicy(source string) (*policy.Policy, error) {
+	return n.parse(policyName, []byte(source))
+}
+
 // Revision is the policy in force.
 func (n *Node) Revision() records.Revision { return n.rules.Load().revision }
 
