@@ -208,6 +208,7 @@ type Node struct {
 	Edge         string           `json:"edge"`
 	Degraded     string           `json:"degraded,omitempty" doc:"What it has to do without, in words"`
 	Records      string           `json:"records,omitempty" enum:"memory,database" doc:"Where policies, tokens, purges and figures are; in memory they go with the process"`
+	Development  bool             `json:"development,omitempty" doc:"Everybody sees keys and reasons, and no act asks for confirmation"`
 	Sequence     uint64           `json:"sequence" doc:"Last purge applied"`
 	Revision     int64            `json:"revision" doc:"Policy in force"`
 	Entries      int64            `json:"entries"`

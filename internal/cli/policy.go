@@ -1,11 +1,17 @@
 package cli
 
 import (
+	"cmp"
+	"context"
 	"errors"
 	"fmt"
 	"io"
 	"os"
+	"path/filepath"
+	"strings"
+	"time"
 
+	"github.com/fsnotify/fsnotify"
 	"github.com/spf13/cobra"
 
 	"gerastic.example/client"
@@ -83,42 +89,127 @@ func read(path string) ([]byte, error) {
 
 func (a *app) policyApply() *cobra.Command {
 	var note string
+	var watch bool
 	c := &cobra.Command{
 		Use:     "apply FILE",
 		Short:   "Check a policy and put it in force",
-		Example: "  gerastic policy apply policy.yaml --note 'cache the fares'",
+		Long:    "Check a policy and put it in force, in place of the revision there is: what routes were added there and\nare not in the file goes, and is said. With --watch, the file is applied at each save that is in order.",
+		Example: "  gerastic policy apply policy.yaml --note 'cache the fares'\n  gerastic policy apply policy.yaml --watch",
 		Args:    cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			source, err := read(args[0])
-			if err != nil {
-				return err
+			if watch {
+				return a.watchPolicy(cmd.Context(), args[0], note)
 			}
-			p, err := a.client().ApplyPolicy(cmd.Context(), string(source), note)
-			var problem *client.Problem
-			if errors.As(err, &problem) && len(problem.Errors) > 0 {
-				for _, e := range problem.Errors {
-					fmt.Fprintf(a.errs, "%s: %s\n", e.Location, e.Message)
-				}
-				return errors.New(problem.Detail)
-			}
-			if err != nil {
-				return err
-			}
-			for _, w := range p.Warnings {
-				fmt.Fprintf(a.errs, "warning: %s:%d:%d: %s\n", args[0], w.Line, w.Column, w.Message)
-			}
-			a.say("revision %d is in force", p.Revision)
-			if p.Touched > 0 {
-				a.say("it touches %s stored on this node; each is judged anew at its next use, or not used any more", plural(p.Touched, "entry", "entries"))
-			}
-			if a.format == "json" {
-				return a.json(p)
-			}
-			return nil
+			return a.applyPolicy(cmd.Context(), args[0], note)
 		},
 	}
 	c.Flags().StringVar(&note, "note", "", "what changed, for the history")
+	c.Flags().BoolVar(&watch, "watch", false, "apply it at each save, until interrupted")
 	return c
+}
+
+// applyPolicy puts a file in force, and says how it differs from what was.
+func (a *app) applyPolicy(ctx context.Context, file, note string) error {
+	source, err := read(file)
+	if err != nil {
+		return err
+	}
+	before, unknown := a.client().Policy(ctx)
+	p, err := a.client().ApplyPolicy(ctx, string(source), note)
+	var problem *client.Problem
+	if errors.As(err, &problem) && len(problem.Errors) > 0 {
+		for _, e := range problem.Errors {
+			fmt.Fprintf(a.errs, "%s: %s\n", strings.Replace(e.Location, "policy.yaml", file, 1), e.Message)
+		}
+		return errors.New(problem.Detail)
+	}
+	if err != nil {
+		return err
+	}
+	for _, w := range p.Warnings {
+		fmt.Fprintf(a.errs, "warning: %s:%d:%d: %s\n", file, w.Line, w.Column, w.Message)
+	}
+	a.say("revision %d is in force", p.Revision)
+	if unknown == nil {
+		a.say("%s", differences(before, string(source)))
+	}
+	if p.Touched > 0 {
+		a.say("it touches %s stored on this node; each is judged anew at its next use, or not used any more", plural(p.Touched, "entry", "entries"))
+	}
+	if a.format == "json" {
+		return a.json(p)
+	}
+	return nil
+}
+
+// differences says how a policy differs from the revision before it.
+func differences(before client.Policy, source string) string {
+	if before.Source == source {
+		return fmt.Sprintf("nothing is changed against revision %d", before.Revision)
+	}
+	outside := policy.Outside{Elsewhere: true, Lookup: func(string) (string, bool) { return "http://x", true }}
+	old, err := outside.Parse("policy", []byte(before.Source))
+	if err != nil {
+		return fmt.Sprintf("it takes the place of revision %d, which this program cannot read", before.Revision)
+	}
+	now, err := outside.Parse("policy", []byte(source))
+	if err != nil {
+		return fmt.Sprintf("it takes the place of revision %d", before.Revision)
+	}
+	said := now.DifferencesFrom(old).String()
+	if said == "" {
+		said = "no route is another"
+	}
+	return fmt.Sprintf("against revision %d (%s, by %s): %s", before.Revision, cmp.Or(before.Note, "no note"), before.Actor, said)
+}
+
+// watchPolicy applies a file now, and at each save that is in order, until the context ends.
+func (a *app) watchPolicy(ctx context.Context, file, note string) error {
+	path, err := filepath.Abs(file)
+	if err != nil {
+		return err
+	}
+	watcher, err := fsnotify.NewWatcher()
+	if err != nil {
+		return fmt.Errorf("watching %s: %w", file, err)
+	}
+	defer watcher.Close()
+	if err := watcher.Add(filepath.Dir(path)); err != nil { // editors put a new file in its place
+		return fmt.Errorf("watching %s: %w", file, err)
+	}
+	last := ""
+	for {
+		if text, err := os.ReadFile(path); err == nil && string(text) != last {
+			last = string(text)
+			if err := a.applyPolicy(ctx, file, note); err != nil {
+				fmt.Fprintf(a.errs, "%v; what was in force stays\n", err)
+			}
+		} else if err != nil && last == "" {
+			return fmt.Errorf("reading the file: %w", err)
+		}
+		if !settled(ctx, watcher, path) {
+			return ctx.Err()
+		}
+	}
+}
+
+// settled waits for a change of a file and for a moment without another; false if the context ended.
+func settled(ctx context.Context, watcher *fsnotify.Watcher, path string) bool {
+	var quiet <-chan time.Time
+	for {
+		select {
+		case e := <-watcher.Events:
+			if filepath.Clean(e.Name) == path {
+				quiet = time.After(50 * time.Millisecond)
+			}
+		case <-watcher.Errors: // something was missed
+			quiet = time.After(50 * time.Millisecond)
+		case <-quiet:
+			return true
+		case <-ctx.Done():
+			return false
+		}
+	}
 }
 
 func (a *app) policyShow() *cobra.Command {

@@ -67,6 +67,7 @@ yet; after that, policies come through gerastic policy apply.
 	f.StringVar(&s.Database, "database", "", "PostgreSQL for the records, postgres://… (GERASTIC_DATABASE_URL)")
 	f.BoolVar(&s.PrivateDatabase, "private-database", false, "start a PostgreSQL of its own below --data")
 	f.StringVar(&s.Origin, "origin", "", "address of the application, for a policy that names none, or without a policy")
+	f.BoolVar(&s.Development, "development", false, "for an engineer's machine: Cache-Status says key and reason, browsers ask each time, no act asks for confirmation; loopback only")
 	f.StringVar(&s.PolicyFile, "policy", "", "policy file, applied when there is no policy yet")
 	f.BoolVar(&s.PolicyForce, "policy-force", false, "apply --policy even if there is one")
 	f.StringVar(&s.Name, "node", "", "name of this node in ledger and figures; the machine's name if left out")
@@ -142,7 +143,7 @@ func (a *app) runNode(ctx context.Context, s node.Settings) (failure error) {
 }
 
 // nodeSettings are the flags that may be set elsewhere, too.
-var nodeSettings = []string{"edge", "control", "memory", "disk", "disk-writes", "database", "private-database", "origin", "policy", "policy-force", "node", "log-format", "sync-limit", "when-lost", "trust-proxy", "connections-per-address", "control-hosts", "certificate", "certificate-key"}
+var nodeSettings = []string{"edge", "control", "memory", "disk", "disk-writes", "database", "private-database", "origin", "development", "policy", "policy-force", "node", "log-format", "sync-limit", "when-lost", "trust-proxy", "connections-per-address", "control-hosts", "certificate", "certificate-key"}
 
 // fromElsewhere fills the flags that were not given from GERASTIC_… variables, and
 // then from DATA/node.yaml.

@@ -28,7 +28,8 @@ type Config struct {
 	Now     func() time.Time
 	Trusted outbound.Trusted // proxies whose forwarding fields are believed
 	// MayExplain reports whether a token in Gerastic-Explain may see keys; nil: none may.
-	MayExplain func(token string) bool
+	Development bool // everybody sees keys and reasons
+	MayExplain  func(token string) bool
 	// Found takes the findings of comparisons; nil: hits are not compared.
 	Found func(fetch.Finding)
 	// Streams is how many requests may be under way at a time on connections that several of

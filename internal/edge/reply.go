@@ -262,6 +262,9 @@ func (x *exchange) refuse(status int, text string, cause meter.Cause) {
 
 // explains reports whether the request carries a token of somebody who may see keys.
 func (x *exchange) explains() bool {
+	if x.edge.config.Development {
+		return true
+	}
 	token := x.req.Header[protocol.ExplainField]
 	return len(token) == 1 && x.edge.config.MayExplain != nil && x.edge.config.MayExplain(token[0])
 }

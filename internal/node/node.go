@@ -107,7 +107,7 @@ func Start(ctx context.Context, s Settings) (*Node, error) {
 			t, ok := n.TokenFor(token)
 			return ok && t.May(records.Read)
 		},
-		Found: n.found,
+		Development: s.Development, Found: n.found,
 		Purge: n.Invalidate})
 	n.fragments = &fragment.Fragments{Store: n.store, Barrier: n.barrier, Meter: n.meter, Leases: leases, Now: time.Now, On: n.nameOn, AtMost: n.atMost}
 	n.primes = &prime.Primer{Site: n.edge, Base: n.EdgeURL, Previous: n.previous, Tasks: n.tasks}

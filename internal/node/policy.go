@@ -59,7 +59,7 @@ func (n *Node) known() records.Records {
 
 // parse reads a policy as this node does.
 func (n *Node) parse(name string, source []byte) (*policy.Policy, error) {
-	return policy.Outside{Lookup: os.LookupEnv, Origin: n.settings.origin}.Parse(name, source)
+	return policy.Outside{Lookup: os.LookupEnv, Origin: n.settings.origin, Development: n.settings.Development}.Parse(name, source)
 }
 
 // adopt takes the place in the ledger, tokens and policy over from the database.
@@ -99,7 +99,18 @@ func (n *Node) adopt(ctx context.Context, rec records.Records) error {
 			return err
 		}
 	}
-	return n.reloadShared(ctx, rec)
+	if err := n.reloadShared(ctx, rec); err != nil {
+		return err
+	}
+	n.tellOtherFile()
+	return nil
+}
+
+// tellOtherFile says that the policy in force is not the one of --policy.
+func (n *Node) tellOtherFile() {
+	if inForce := n.Revision(); n.settings.PolicyFile != "" && inForce.Source != string(n.policySource) {
+		n.log.Warn("the policy in force is not what the file of --policy says; apply it with gerastic policy apply, or start with --policy-force", "revision", inForce.Number, "by", inForce.Actor, "note", inForce.Note, "file", n.settings.PolicyFile)
+	}
 }
 
 // arrive makes this node one of those that purges wait for. A name whose node has just died is

@@ -42,8 +42,11 @@ type Settings struct {
 	// others wait for it, and after that it revalidates before it serves. 0: DefaultSyncLimit.
 	SyncLimit time.Duration
 	ServeOn   bool // serve on, instead, when the ledger is lost
-	Console   fs.FS
-	Log       *slog.Logger
+	// Development: everybody sees keys and reasons, browsers ask each time, and no act asks for
+	// confirmation. It is for addresses of the machine itself only.
+	Development bool
+	Console     fs.FS
+	Log         *slog.Logger
 
 	trusted outbound.Trusted
 	origin  *url.URL
@@ -93,6 +96,9 @@ func (s *Settings) check() error {
 	if err := s.checkHosts(); err != nil {
 		return err
 	}
+	if err := s.checkDevelopment(); err != nil {
+		return err
+	}
 	if s.PerAddress < 0 {
 		return fmt.Errorf("--connections-per-address must be 0, for no limit of its own, or more")
 	}
@@ -123,6 +129,21 @@ func (s *Settings) checkOrigin() (err error) {
 	s.origin, err = policy.ParseOrigin(text)
 	if err != nil {
 		return fmt.Errorf("--origin: %w", err)
+	}
+	return nil
+}
+
+// checkDevelopment refuses to show everybody on a network what only engineers may see.
+func (s *Settings) checkDevelopment() error {
+	if !s.Development {
+		return nil
+	}
+	for flag, address := range map[string]string{"--edge": s.Edge, "--control": s.Control} {
+		host, _, err := net.SplitHostPort(address)
+		ip, noIP := netip.ParseAddr(host)
+		if err != nil || host != "localhost" && (noIP != nil || !ip.IsLoopback()) {
+			return fmt.Errorf("--development shows keys and reasons to everybody, so that it is for loopback addresses only; %s is %s: write 127.0.0.1:PORT", flag, address)
+		}
 	}
 	return nil
 }

@@ -30,8 +30,8 @@ func (n *Node) Status() client.Node {
 		kind = "memory"
 	}
 	return client.Node{
-		Records: kind,
-		Node:    n.settings.Name, Started: n.started, Edge: n.EdgeURL(), Sequence: uint64(n.barrier.Stamp()), Revision: n.Revision().Number,
+		Records: kind, Development: n.settings.Development,
+		Node: n.settings.Name, Started: n.started, Edge: n.EdgeURL(), Sequence: uint64(n.barrier.Stamp()), Revision: n.Revision().Number,
 		Entries: f.Entries, MemoryUsed: f.Used, MemoryLimit: f.Limit, Removed: f.Removed, Refused: f.Refused,
 		DiskEntries: below.Entries, DiskUsed: below.Taken, DiskLimit: below.Limit, DiskErrors: below.Errors,
 		FillsRunning: n.edge.Filling(), Marks: n.barrier.Len(), Degraded: n.troubles(),

@@ -5,6 +5,8 @@ import (
 	"time"
 
 	"github.com/goccy/go-yaml/ast"
+
+	"gerastic/internal/core/httprules"
 )
 
 // Outside is what a policy relies on that it does not say itself.
@@ -13,6 +15,8 @@ type Outside struct {
 	Lookup func(name string) (string, bool)
 	// Origin is the one of a policy that names none; nil: a policy must.
 	Origin *url.URL
+	// Development: browsers ask each time, so that engineers see what they have just changed.
+	Development bool
 	// Elsewhere: its origin may be named elsewhere, so that none is missed.
 	Elsewhere bool
 }
@@ -38,7 +42,7 @@ func (o Outside) Parse(name string, source []byte) (*Policy, error) {
 }
 
 func (o Outside) document(name string) *document {
-	return &document{file: name, lookup: o.Lookup, origins: o.Origin, elsewhere: o.Elsewhere}
+	return &document{file: name, lookup: o.Lookup, origins: o.Origin, elsewhere: o.Elsewhere, development: o.Development}
 }
 
 func (d *document) policy(root ast.Node, p *Policy) {
@@ -92,6 +96,9 @@ func (d *document) policy(root ast.Node, p *Policy) {
 		d.fail(origins[0], "the policy names its origins, and the node was started with --origin %s; start it without --origin, or leave origins out", d.origins)
 	}
 	for i, route := range p.Routes { // wherever visitors stands in the file
+		if d.development {
+			route.Browser = &httprules.BrowserLives{}
+		}
 		route.Marks, route.TermsDigest = marks, termsName(route, p.Origins)
 		d.warnOfVisitors(routes[i], route)
 	}

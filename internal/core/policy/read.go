@@ -40,13 +40,14 @@ func (ps Problems) Error() string {
 // document walks a YAML tree and gathers problems with their places. It goes on after
 // a problem, so that one check shows them all.
 type document struct {
-	file      string
-	origins   *url.URL                         // of a policy that names none
-	elsewhere bool                             // its origin may be named elsewhere
-	lookup    func(name string) (string, bool) // for ${VAR}
-	problems  Problems
-	warnings  Problems
-	anchors   map[string]ast.Node
+	file        string
+	origins     *url.URL                         // of a policy that names none
+	development bool                             // browsers ask each time
+	elsewhere   bool                             // its origin may be named elsewhere
+	lookup      func(name string) (string, bool) // for ${VAR}
+	problems    Problems
+	warnings    Problems
+	anchors     map[string]ast.Node
 
 	shared shared
 	whole  []ast.Node // the routes with all that they take over
