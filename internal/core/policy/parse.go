@@ -37,7 +37,7 @@ func (o Outside) Parse(name string, source []byte) (*Policy, error) {
 	if len(d.problems) > 0 {
 		return nil, d.problems
 	}
-	p.Warnings = d.warnings
+	p.Warnings, p.matcher = d.warnings, newMatcher(p.Routes)
 	return p, nil
 }
 

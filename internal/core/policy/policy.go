@@ -20,6 +20,8 @@ type Policy struct {
 	Changes Changes
 	// Warnings are findings that do not stop the policy from being applied.
 	Warnings []Problem
+
+	matcher *matcher // nil: the routes are looked through
 }
 
 // Origin is an application that answers when the cache cannot.
@@ -157,6 +159,9 @@ func (p *Policy) OriginFor(host string) *Origin {
 // Match returns the first route that caches the request, or nil. A path that the origin
 // may read as another matches none.
 func (p *Policy) Match(method, host, path string) *Route {
+	if p.matcher != nil {
+		return p.matcher.first(p.Routes, method, host, path)
+	}
 	for _, route := range p.Routes {
 		if route.Mismatch(method, host, path) == Matches {
 			return route
