@@ -98,6 +98,7 @@ func (e *Edge) Apply(p *policy.InForce) {
 	}
 	next.origins = fetch.Connect(p.Policy, before)
 	e.inForce.Store(next)
+	e.fetch.Applied(p.Policy)
 	before.Close(next.origins)
 }
 

@@ -61,6 +61,8 @@ func (x *exchange) letGo() {
 		x.holder.Release()
 		x.holder, x.moved = nil, nil
 	}
+	x.packs.free()
+	x.packs = nil
 	if x.far != nil {
 		_ = x.far.Close() // it was only read
 		x.far = nil

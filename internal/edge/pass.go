@@ -45,12 +45,14 @@ func (x *exchange) pass(forward httprules.Forward) {
 	}
 	p.Failed = func(err error) { x.passFailed(p, o, err) }
 	x.sample.Outcome, x.forward = meter.Bypass, forward
+	finish := x.compresses(p.PageRoute)
 	counting := &countingWriter{ResponseWriter: x.w}
 	defer func() { x.countPassed(p, counting) }()
 	if !x.edge.fetch.Pass(counting, x.r, p) {
 		x.forward = httprules.NotForwarded
 		x.refuseFailed(fetch.ErrBusy, x.sample.Cause)
 	}
+	finish()
 }
 
 // writes are what the policy says that the request changes, and its body, if that counts and is not

@@ -117,7 +117,12 @@ func (x *exchange) stream(s share, h *fetch.Head, status httprules.CacheStatus) 
 	}
 	if !h.Composes {
 		r.arriving = &arriving{Head: h, share: s}
+		finish := func() {}
+		if h.Reason != httprules.OK { // it only passes
+			finish, r.parts = x.compresses(x.route), noParts
+		}
 		x.reply(&r)
+		finish()
 		return
 	}
 	if !x.hold(r.entry, r.form, r.held) {

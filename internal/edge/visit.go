@@ -30,6 +30,7 @@ type exchange struct {
 	upload    *upload           // the request's body; nil: it has none
 	body      []byte            // all of it, where the key holds it
 	holder    *store.Holder     // of what is being sent; nil: it is little, or not stored
+	packs     *compressing      // compresses what passes; nil: nothing does
 	far       store.OpenBody    // what is sent from the tier below; nil: nothing
 	moved     *atomic.Int64     // unix ns at which some of it last went out; nil without holder
 	borrowed  int64             // bytes of what is being sent and not stored

@@ -44,6 +44,7 @@ type Fetcher struct {
 	sights   *store.Sightings
 	comparer comparer
 	doubts   doubts
+	releases releases
 	unread   memo[time.Time] // writes whose bodies were too long, and when that was told
 }
 

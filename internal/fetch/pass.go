@@ -111,6 +111,7 @@ func (p *Passing) answered(resp *http.Response) error {
 	} else if p.AsksOnly {
 		p.fetcher.invalidateGroups(p.Visitor.Method, p.Visitor.Host, p.Visitor.Path, resp)
 	}
+	p.fetcher.sawRelease(p.PageRoute, httprules.Header(resp.Header))
 	info := parsePageInfo(httprules.Header(resp.Header))
 	p.Answered(resp.Header, info.lines)
 	if p.Visitor.Method != http.MethodHead && isSkeleton(p.PageRoute, httprules.Header(resp.Header)) {

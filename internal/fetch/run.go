@@ -64,6 +64,7 @@ func (f *Fetcher) fetchAnswer(ctx context.Context, a *arrival) error {
 		return err
 	}
 	defer resp.Body.Close()
+	f.sawRelease(o.Route, httprules.Header(resp.Header))
 	f.invalidateGroups(o.out.Method, o.Visitor.Host, o.Visitor.Path, resp)
 	if resp.StatusCode == http.StatusNotModified && !o.Conditional {
 		f.renew(a, httprules.Header(resp.Header))

@@ -168,7 +168,7 @@ func (f *Fetcher) invalidate(p tags.Purge, method, path string) { f.order(p, "or
 
 // order puts a purge into force, as somebody's.
 func (f *Fetcher) order(p tags.Purge, actor, method, path string) {
-	if len(p.URLs)+len(p.Tags)+len(p.Begins) == 0 {
+	if len(p.URLs)+len(p.Tags)+len(p.Begins)+len(p.Routes) == 0 {
 		return // no route could have stored anything that this concerns
 	}
 	if err := f.Purge(context.WithoutCancel(f.Tasks.Life()), p, actor, method+" "+key.EquivalentPath(path)); err != nil {

@@ -104,6 +104,8 @@ type Route struct {
 	Compare      Compare
 	Compose      bool // its pages are skeletons, whose includes are filled in
 	Compress     Compression
+	// Release is the field of answers that names the application's release; "": none does.
+	Release string
 	// Untagged leaves answers without an ETag as they came.
 	Untagged bool
 }
@@ -124,6 +126,7 @@ const (
 	CompressOnDemand Compression = iota
 	CompressAtStore
 	CompressOff
+	CompressAll // as on demand, and what only passes as it comes
 )
 
 // Compare asks the origin for a share of hits again, out of the visitor's sight, and
@@ -168,6 +171,11 @@ func (p *Policy) Match(method, host, path string) *Route {
 		}
 	}
 	return nil
+}
+
+// Has reports whether there is a route of a name.
+func (p *Policy) Has(name string) bool {
+	return slices.ContainsFunc(p.Routes, func(r *Route) bool { return r.Name == name })
 }
 
 // Covering returns the routes whose hosts and path match, whatever their methods: a

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"hash/fnv"
 	"slices"
+	"strings"
 
 	"github.com/goccy/go-yaml/ast"
 
@@ -64,10 +65,11 @@ func (d *document) settings(n ast.Node, route *Route) {
 		field{name: "signed_in", read: func(n ast.Node) { route.Shared = d.choice(n, "signed_in", "pass", "shared") == 1 }},
 		field{name: "upgrade", read: func(n ast.Node) { d.boolean(n, "upgrade", &route.Upgrade) }},
 		field{name: "compare", read: func(n ast.Node) { compared = true; d.compare(n, &route.Compare) }},
+		field{name: "releases", read: func(n ast.Node) { route.Release = d.release(n) }},
 		field{name: "validators", read: func(n ast.Node) { route.Untagged = d.choice(n, "validators", "made", "origin") == 1 }},
 		field{name: "compose", read: func(n ast.Node) { d.boolean(n, "compose", &route.Compose) }},
 		field{name: "compress", read: func(n ast.Node) {
-			if i := d.choice(n, "compress", "on_demand", "at_store", "off"); i >= 0 {
+			if i := d.choice(n, "compress", "on_demand", "at_store", "off", "all"); i >= 0 {
 				route.Compress = Compression(i)
 			}
 		}},
@@ -131,6 +133,16 @@ func (d *document) match(n ast.Node, route *Route) {
 		}},
 		field{name: "path", read: func(n ast.Node) { route.Path = d.paths(n) }},
 	)
+}
+
+// release reads header:NAME.
+func (d *document) release(n ast.Node) string {
+	text, ok := d.text(n, "releases")
+	kind, name, _ := strings.Cut(text, ":")
+	if ok && (kind != "header" || !httprules.IsToken(name)) {
+		d.fail(n, "releases cannot be %q; write header:NAME, the field of answers that names the release", text)
+	}
+	return httprules.CanonicalName(name)
 }
 
 // paths reads one path, or a list.
