@@ -75,20 +75,7 @@ func (a *app) printExplanation(ex client.Explanation) {
 	if ex.Origin != "" {
 		p("%-9s %s", "origin", ex.Origin)
 	}
-	if len(ex.Writes) > 0 {
-		p("")
-	}
-	for i, w := range ex.Writes {
-		names := slices.Clone(w.Tags)
-		for _, begin := range w.Begins {
-			names = append(names, begin+"…")
-		}
-		how := ""
-		if w.Mode == "stale" {
-			how = " (marked stale)"
-		}
-		p("%-9s %-16s %s%s", first(i, "purges"), "write:"+w.Name, strings.Join(names, ", "), how)
-	}
+	a.printWrites(ex.Writes)
 	if len(ex.Key) > 0 {
 		p("")
 	}
@@ -122,6 +109,21 @@ func (a *app) printExplanation(ex client.Explanation) {
 	if len(ex.Entries) > 0 {
 		p("")
 		a.printEntries(ex.Entries)
+	}
+}
+
+// printWrites shows what a request purges when it succeeds.
+func (a *app) printWrites(writes []client.ExplainedWrite) {
+	for i, w := range writes {
+		names := slices.Clone(w.Tags)
+		for _, begin := range w.Begins {
+			names = append(names, begin+"…")
+		}
+		how := ""
+		if w.Mode == "stale" {
+			how = " (marked stale)"
+		}
+		fmt.Fprintf(a.out, "%-9s %-16s %s%s\n", first(i, "purges"), "write:"+w.Name, strings.Join(names, ", "), how)
 	}
 }
 

@@ -61,7 +61,7 @@ func (e fakeEdge) Watches() int                                   { return 0 }
 func (e fakeEdge) Recents() []edge.Recent                         { return nil }
 
 func newControl(t *testing.T) (*Control, *fakeNode) {
-	p, err := policy.Parse("test.yaml", []byte("version: 1\norigins: [{ name: site, url: http://127.0.0.1:1 }]\nroutes: [{ name: ports, match: { path: \"/ports/{port}\" }, key: { query: { only: [page] } } }]\n"), nil)
+	p, err := policy.Outside{}.Parse("test.yaml", []byte("version: 1\norigins: [{ name: site, url: http://127.0.0.1:1 }]\nroutes: [{ name: ports, match: { path: \"/ports/{port}\" }, key: { query: { only: [page] } } }]\n"))
 	require.NoError(t, err)
 	n, stored := &fakeNode{}, store.NewMemory(1<<20, time.Now())
 	c := New(Config{

@@ -355,7 +355,7 @@ func TestAPolicyReachesWhatIsStored(t *testing.T) {
 			})
 			s.get("/x")
 			s.pass(30 * time.Second)
-			p, err := policy.Parse("test.yaml", []byte("version: 1\norigins: [{ name: site, url: "+s.app.URL+" }]\n"+route(c.after)), nil)
+			p, err := policy.Outside{}.Parse("test.yaml", []byte("version: 1\norigins: [{ name: site, url: "+s.app.URL+" }]\n"+route(c.after)))
 			require.NoError(t, err)
 			s.apply(p)
 			explained, _ := s.edge.Explain(request(t, s, "/x"))
@@ -409,7 +409,7 @@ func TestWhatIsJudgedAnewKeepsItsDoubts(t *testing.T) {
 // restate is the rig's policy with a change.
 func restate(t *testing.T, s *rig, old, now string) *policy.Policy {
 	require.Contains(t, routesYAML, old)
-	p, err := policy.Parse("test.yaml", []byte("version: 1\norigins: [{ name: site, url: "+s.app.URL+" }]\nroutes:"+strings.Replace(routesYAML, old, now, 1)), nil)
+	p, err := policy.Outside{}.Parse("test.yaml", []byte("version: 1\norigins: [{ name: site, url: "+s.app.URL+" }]\nroutes:"+strings.Replace(routesYAML, old, now, 1)))
 	require.NoError(t, err)
 	return p
 }

@@ -25,7 +25,11 @@ func (x *exchange) pass(forward httprules.Forward) {
 		return
 	}
 	asksOnly := x.in.Enabled && x.takesBody()
-	writes, body, ok := x.writes(asksOnly)
+	var writes []*policy.Write
+	if !asksOnly && httprules.Unsafe(x.req.Method) {
+		writes = x.inForce.WritesOf(x.req.Method, x.req.Host, x.req.Path)
+	}
+	body, ok := x.bodyFor(writes)
 	if !ok {
 		return
 	}
@@ -55,15 +59,11 @@ func (x *exchange) pass(forward httprules.Forward) {
 	finish()
 }
 
-// writes are what the policy says that the request changes, and its body, if that counts and is not
+// bodyFor is the request's body, where it counts for what the policy says that it changes, and is not
 // too long. It reports false after it has refused the request.
-func (x *exchange) writes(asksOnly bool) (all []*policy.Write, body *policy.Message, ok bool) {
-	if asksOnly || !httprules.Unsafe(x.req.Method) {
-		return nil, nil, true
-	}
-	all = x.inForce.WritesOf(x.req.Method, x.req.Host, x.req.Path)
-	if !slices.ContainsFunc(all, func(w *policy.Write) bool { reads, _ := w.Reads(); return reads }) {
-		return all, nil, true
+func (x *exchange) bodyFor(writes []*policy.Write) (body *policy.Message, ok bool) {
+	if !slices.ContainsFunc(writes, func(w *policy.Write) bool { reads, _ := w.Reads(); return reads }) {
+		return nil, true
 	}
 	var text []byte
 	if u := x.upload; u != nil {
@@ -71,13 +71,13 @@ func (x *exchange) writes(asksOnly bool) (all []*policy.Write, body *policy.Mess
 		whole := u.gather(x.r.Context(), keyTime)
 		u.within(0)
 		if x.refuseBody() {
-			return nil, nil, false
+			return nil, false
 		}
 		if text = u.Bytes(); !whole || len(text) > policy.MostMessage {
-			return all, nil, true
+			return nil, true
 		}
 	}
-	return all, policy.ReadMessage(x.req.Header.Get("Content-Type"), text), true
+	return policy.ReadMessage(x.req.Header.Get("Content-Type"), text), true
 }
 
 // passFailed answers for an origin that did not, or whose answer is to be composed.

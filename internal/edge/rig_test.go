@@ -141,7 +141,7 @@ func newRigOf(t *testing.T, rest string, handler http.HandlerFunc) *rig {
 	if strings.Contains(rest, "origins:") {
 		origins = ""
 	}
-	p, err := policy.Parse("test.yaml", []byte(strings.ReplaceAll("version: 1\n"+origins+rest, "SITE", s.app.URL)), nil)
+	p, err := policy.Outside{}.Parse("test.yaml", []byte(strings.ReplaceAll("version: 1\n"+origins+rest, "SITE", s.app.URL)))
 	require.NoError(t, err)
 	config := emptyConfig(s.now)
 	config.MayExplain = func(token string) bool { return token == "may explain" }

@@ -21,7 +21,7 @@ import (
 
 // TestPromise6SoManyDoubtsWait: who makes more of them waits for them, and none is forgotten.
 func TestPromise6SoManyDoubtsWait(t *testing.T) {
-	p, err := policy.Parse("test.yaml", []byte("version: 1\norigins: [{ name: site, url: http://127.0.0.1:1 }]\nroutes: [{ name: any, match: { path: \"/{x...}\" } }]\n"), nil)
+	p, err := policy.Outside{}.Parse("test.yaml", []byte("version: 1\norigins: [{ name: site, url: http://127.0.0.1:1 }]\nroutes: [{ name: any, match: { path: \"/{x...}\" } }]\n"))
 	require.NoError(t, err)
 	stored := store.NewMemory(1<<20, time.Now())
 	var ordered atomic.Int64

@@ -64,7 +64,7 @@ func clientOf(t *testing.T, s *server, settings string) *Client {
 
 // newClient returns the client of an origin of a policy.
 func newClient(t *testing.T, settings string) *Client {
-	p, err := policy.Parse("t.yaml", []byte("version: 1\norigins: [{ name: site, "+settings+" }]\n"), nil)
+	p, err := policy.Outside{}.Parse("t.yaml", []byte("version: 1\norigins: [{ name: site, "+settings+" }]\n"))
 	require.NoError(t, err)
 	c := NewClient(p.Origins[0])
 	t.Cleanup(c.Close)

@@ -20,7 +20,7 @@ var migrations embed.FS
 //go:embed additions.sql
 var additions string
 
-// Records is a connection to the database. Safe for concurrent use.
+// Database is a connection to the database. Safe for concurrent use.
 type Database struct {
 	pool *pgxpool.Pool
 }

@@ -45,7 +45,7 @@ func BenchmarkDiskHit(b *testing.B) {
 		_, _ = w.Write(body)
 	}))
 	b.Cleanup(origin.Close)
-	p, err := policy.Parse("bench.yaml", []byte("version: 1\norigins: [{ name: site, url: "+origin.URL+" }]\nroutes: [{ name: ports, match: { path: \"/ports/{port}\" } }]\n"), nil)
+	p, err := policy.Outside{}.Parse("bench.yaml", []byte("version: 1\norigins: [{ name: site, url: "+origin.URL+" }]\nroutes: [{ name: ports, match: { path: \"/ports/{port}\" } }]\n"))
 	require.NoError(b, err)
 	addrs := map[string]string{}
 	for name, memory := range map[string]int64{"memory": 256 << 20, "disk": 16 << 20} {

@@ -28,7 +28,7 @@ func edgeFor(tb testing.TB, h http.HandlerFunc) *edge.Edge {
 func edgeOf(tb testing.TB, routes string, h http.HandlerFunc) *edge.Edge {
 	origin := httptest.NewServer(h)
 	tb.Cleanup(origin.Close)
-	p, err := policy.Parse("bench.yaml", fmt.Appendf(nil, "version: 1\norigins: [{ name: site, url: %q }]\nroutes:\n%s\n", origin.URL, routes), nil)
+	p, err := policy.Outside{}.Parse("bench.yaml", fmt.Appendf(nil, "version: 1\norigins: [{ name: site, url: %q }]\nroutes:\n%s\n", origin.URL, routes))
 	require.NoError(tb, err)
 	e := edge.New(config(256 << 20))
 	e.Apply(&policy.InForce{Policy: p})

@@ -61,7 +61,7 @@ routes:
     key: { query: { only: [date, page] }, headers: [Accept-Language] }
     tags: ["port:{port}"]
 `, origin.URL)
-	p, err := policy.Parse("bench.yaml", []byte(source), nil)
+	p, err := policy.Outside{}.Parse("bench.yaml", []byte(source))
 	require.NoError(tb, err)
 	e := edge.New(c)
 	e.Apply(&policy.InForce{Policy: p})

@@ -41,7 +41,7 @@ func manyPages(b *testing.B) (e *edge.Edge, m *store.Memory) {
 		_, _ = w.Write(page[:1024])
 	}))
 	b.Cleanup(origin.Close)
-	p, err := policy.Parse("bench.yaml", []byte("version: 1\norigins: [{ name: site, url: "+origin.URL+" }]\nroutes: [{ name: ports, match: { path: \"/ports/{port}\" }, tags: [\"port:{port}\"] }]\n"), nil)
+	p, err := policy.Outside{}.Parse("bench.yaml", []byte("version: 1\norigins: [{ name: site, url: "+origin.URL+" }]\nroutes: [{ name: ports, match: { path: \"/ports/{port}\" }, tags: [\"port:{port}\"] }]\n"))
 	require.NoError(b, err)
 	m = store.NewMemory(4<<30, time.Now())
 	e = edge.New(edge.Config{Store: m, Barrier: barrier.New(tags.NewMarks(0, tags.DefaultLimit), m), Meter: &meter.Meter{}, Log: slog.New(slog.DiscardHandler), Now: time.Now})

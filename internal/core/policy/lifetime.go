@@ -62,7 +62,7 @@ func (d *document) browser(n ast.Node) *httprules.BrowserLives {
 	return b
 }
 
-var mediaTypes = regexp.MustCompile("^[a-z0-9!#$&^_.+-]+/([a-z0-9!#$&^_.+-]+|\\*)$")
+var mediaTypes = regexp.MustCompile(`^[a-z0-9!#$&^_.+-]+/([a-z0-9!#$&^_.+-]+|\*)$`)
 
 func (d *document) byType(n ast.Node, where string) httprules.ByType {
 	m, ok := d.resolve(n).(ast.MapNode)

@@ -23,11 +23,6 @@ type Outside struct {
 
 // Parse reads, checks and compiles a policy. name is what problems call the file. The error, if any,
 // is a Problems.
-func Parse(name string, source []byte, lookup func(string) (string, bool)) (*Policy, error) {
-	return Outside{Lookup: lookup}.Parse(name, source)
-}
-
-// Parse is the function Parse for a policy that relies on more.
 func (o Outside) Parse(name string, source []byte) (*Policy, error) {
 	d := o.document(name)
 	p := &Policy{Enabled: true}
@@ -83,6 +78,21 @@ func (d *document) policy(root ast.Node, p *Policy) {
 	if version == 0 && len(d.problems) == 0 {
 		d.fail(root, "the version is missing; begin with version: 1")
 	}
+	d.originElsewhere(root, p, origins)
+	for i, route := range p.Routes { // wherever visitors stands in the file
+		if d.development {
+			route.Browser = &httprules.BrowserLives{}
+		}
+		route.Marks, route.TermsDigest = marks, termsName(route, p.Origins)
+		d.warnOfVisitors(routes[i], route)
+	}
+	unique(d, "origin", origins, p.Origins, func(o *Origin) string { return o.Name })
+	unique(d, "write", writes, p.Writes, func(w *Write) string { return w.Name })
+	unique(d, "route", routes, p.Routes, func(r *Route) string { return r.Name })
+}
+
+// originElsewhere takes the origin of a policy that names none from outside.
+func (d *document) originElsewhere(root ast.Node, p *Policy, origins []ast.Node) {
 	switch {
 	case len(d.problems) > 0:
 	case len(p.Origins) == 0 && d.elsewhere:
@@ -95,16 +105,6 @@ func (d *document) policy(root ast.Node, p *Policy) {
 	case d.origins != nil:
 		d.fail(origins[0], "the policy names its origins, and the node was started with --origin %s; start it without --origin, or leave origins out", d.origins)
 	}
-	for i, route := range p.Routes { // wherever visitors stands in the file
-		if d.development {
-			route.Browser = &httprules.BrowserLives{}
-		}
-		route.Marks, route.TermsDigest = marks, termsName(route, p.Origins)
-		d.warnOfVisitors(routes[i], route)
-	}
-	unique(d, "origin", origins, p.Origins, func(o *Origin) string { return o.Name })
-	unique(d, "write", writes, p.Writes, func(w *Write) string { return w.Name })
-	unique(d, "route", routes, p.Routes, func(r *Route) string { return r.Name })
 }
 
 // anchors notes all that are in the file: routes are read after the rest.

@@ -66,7 +66,7 @@ func environment(name string) (string, bool) {
 }
 
 func TestEveryKeyOfTheFormat(t *testing.T) {
-	p, err := Parse("policy.yaml", []byte(whole), environment)
+	p, err := Outside{Lookup: environment}.Parse("policy.yaml", []byte(whole))
 	require.NoError(t, err)
 	o := p.Origins[0]
 	assert.Equal(t, "http://127.0.0.1:8600/base", o.URLs[0].String())
@@ -202,15 +202,15 @@ func TestMistakes(t *testing.T) {
 		{"no YAML", "version: [1\n", `not readable as YAML`},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			_, err := Parse("p.yaml", []byte(c.source), environment)
+			_, err := Outside{Lookup: environment}.Parse("p.yaml", []byte(c.source))
 			require.Error(t, err)
 			assert.Contains(t, err.Error(), c.says)
 			assert.Regexp(t, `^p\.yaml:\d+:\d+: `, err.Error())
 		})
 	}
-	_, err := Parse("p.yaml", []byte(head+"    lifetme: {}\n    tagz: []\n"), environment)
+	_, err := Outside{Lookup: environment}.Parse("p.yaml", []byte(head+"    lifetme: {}\n    tagz: []\n"))
 	assert.Len(t, err, 2, "all mistakes are shown at once")
-	p, err := Parse("p.yaml", []byte(head+"    lifetime: { source: forced, fresh: 1m }\n"), environment)
+	p, err := Outside{Lookup: environment}.Parse("p.yaml", []byte(head+"    lifetime: { source: forced, fresh: 1m }\n"))
 	require.NoError(t, err)
 	assert.Contains(t, Problems(p.Warnings).Error(), "forced stores answers even where the origin says no-store")
 }
@@ -276,12 +276,12 @@ func TestParseNeverPanics(t *testing.T) {
 	pieces := strings.Fields(strings.NewReplacer("{", " { ", "}", " } ", "[", " [ ", "]", " ] ", ",", " , ").Replace(whole))
 	rapid.Check(t, func(t *rapid.T) {
 		source := strings.Join(rapid.SliceOfN(rapid.OneOf(rapid.SampledFrom(pieces), rapid.SampledFrom([]string{"\n", "\n  ", "\n    - ", "&a", "*a", "<<:", "---"})), 0, 30).Draw(t, "pieces"), " ")
-		_, _ = Parse("p.yaml", []byte(source), environment)
+		_, _ = Outside{Lookup: environment}.Parse("p.yaml", []byte(source))
 	})
 }
 
 func TestChangesOfAPolicy(t *testing.T) {
-	p, err := Parse("p.yaml", []byte(`version: 1
+	p, err := Outside{Lookup: func(string) (string, bool) { return "postgres://c", true }}.Parse("p.yaml", []byte(`version: 1
 origins: [{ name: s, url: http://h }]
 changes:
   sources:
@@ -290,7 +290,7 @@ changes:
     - { name: hook, kind: webhook }
   rules:
     - { kind: sailing, mode: stale, when: after.id > 1, only_if_changed: [id], tags: ["s:{id}"], also: { query: q, with: [id], tags: ["p:{port}"] } }
-`), func(string) (string, bool) { return "postgres://c", true })
+`))
 	require.NoError(t, err)
 	log, table := p.Changes.Sources[0], p.Changes.Source("safety")
 	assert.Equal(t, "gerastic_content_1", log.Slot)
@@ -322,7 +322,7 @@ func TestWarningsOfVisitors(t *testing.T) {
 		{"a lifetime beside an identity", `[{ name: a, match: { path: "/a" }, key: { identity: "cookie:s" }, lifetime: { fresh: 1m } }]`, "", "a message that is shown once comes twice"},
 		{"every cookie", `[{ name: a, match: { path: "/a" }, origin_also_gets: [Cookie] }]`, "", "name single ones as cookie:NAME"},
 	} {
-		p, err := Parse("p.yaml", []byte("version: 1\norigins: [{ name: s, url: http://h }]\nroutes: "+c.routes+"\n"+c.visitors+"\n"), nil)
+		p, err := Outside{}.Parse("p.yaml", []byte("version: 1\norigins: [{ name: s, url: http://h }]\nroutes: "+c.routes+"\n"+c.visitors+"\n"))
 		require.NoError(t, err, c.name)
 		if c.says == "" {
 			assert.Empty(t, p.Warnings, c.name)
@@ -356,15 +356,15 @@ func TestPromise6ARuleFileIsBounded(t *testing.T) {
 		"{" + strings.ReplaceAll(keys.String(), "\n", ",") + "}": "1000 keys",
 		"#" + strings.Repeat("x", 1<<20):                         "bytes",
 	} {
-		_, err := Parse("t", []byte(text), nil)
+		_, err := Outside{}.Parse("t", []byte(text))
 		assert.ErrorContains(t, err, says, text[:10])
 	}
-	_, err := Parse("t", []byte(strings.ReplaceAll(keys.String()[:4000], "k", "unknown")), nil)
+	_, err := Outside{}.Parse("t", []byte(strings.ReplaceAll(keys.String()[:4000], "k", "unknown")))
 	var problems Problems
 	require.ErrorAs(t, err, &problems)
 	assert.Len(t, problems, 100)
 	assert.Less(t, time.Since(began), 3*time.Second)
-	_, err = Parse("t", []byte("version: 1\norigins: [{ name: a, url: \"http://a.example\" }]\nroutes:\n"+strings.Repeat("  - { name: NAME, match: { path: \"/x\" } }\n", 2000)), nil)
+	_, err = Outside{}.Parse("t", []byte("version: 1\norigins: [{ name: a, url: \"http://a.example\" }]\nroutes:\n"+strings.Repeat("  - { name: NAME, match: { path: \"/x\" } }\n", 2000)))
 	assert.NotContains(t, fmt.Sprint(err), "no policy needs that", "many routes are in order")
 }
 

@@ -349,6 +349,19 @@ func (m *Marks) Apply(p Purge) {
 		m.single.Store(true)
 		put(m, m.ones, []One{{Path: o.Path, Name: o.Name}, {Path: o.Path}}, p.Sequence, p.Mode, One.length)
 	}
+	m.markBeginnings(&p)
+	m.latest.Store(max(m.latest.Load(), uint64(p.Sequence)))
+	if m.len() > m.limit || m.bytes > m.most {
+		m.floorRaised.Add(1)
+		m.raiseFloor((m.all.drop + p.Sequence) / 2)
+		if m.len() > m.limit*3/4 || m.bytes > m.most/4*3 {
+			m.raiseFloor(p.Sequence)
+		}
+	}
+}
+
+// markBeginnings sets the marks of what begins so. Under mu.
+func (m *Marks) markBeginnings(p *Purge) {
 	for _, x := range p.Below {
 		if x.AnyHost {
 			x.Host = ""
@@ -362,14 +375,6 @@ func (m *Marks) Apply(p Purge) {
 		put(m, m.begins, []string{begin}, p.Sequence, p.Mode, lengthOf)
 		if !slices.Contains(m.begun, len(begin)) {
 			m.begun = append(m.begun, len(begin))
-		}
-	}
-	m.latest.Store(max(m.latest.Load(), uint64(p.Sequence)))
-	if m.len() > m.limit || m.bytes > m.most {
-		m.floorRaised.Add(1)
-		m.raiseFloor((m.all.drop + p.Sequence) / 2)
-		if m.len() > m.limit*3/4 || m.bytes > m.most/4*3 {
-			m.raiseFloor(p.Sequence)
 		}
 	}
 }
@@ -517,6 +522,23 @@ func (u URL) canonical() URL {
 // Judge compares the marks with a subject's stamp.
 func (m *Marks) Judge(s *Subject) Verdict { return m.JudgeSince(s, s.Stamp) }
 
+// judgeTag asks the marks that a tag leads to, beside its own. Under mu.
+func (m *Marks) judgeTag(s *Subject, tag string, since Stamp, v Verdict) Verdict {
+	for _, n := range m.begun {
+		if n <= len(tag) {
+			v = max(v, m.begins[tag[:n]].judge(since, v))
+		}
+	}
+	if len(m.together) > 0 {
+		for _, all := range m.together[tag] {
+			if carriesAll(s, all.tags) {
+				v = max(v, all.mark.judge(since, v))
+			}
+		}
+	}
+	return v
+}
+
 // JudgeSince asks only the marks above a stamp: those up to it are known to let the
 // subject live.
 func (m *Marks) JudgeSince(s *Subject, since Stamp) Verdict {
@@ -542,18 +564,7 @@ func (m *Marks) JudgeSince(s *Subject, since Stamp) Verdict {
 		if m.hosted.Load() {
 			v = max(v, m.tags[hosted(s.Host, tag)].judge(since, v))
 		}
-		for _, n := range m.begun {
-			if n <= len(tag) {
-				v = max(v, m.begins[tag[:n]].judge(since, v))
-			}
-		}
-		if len(m.together) > 0 {
-			for _, all := range m.together[tag] {
-				if carriesAll(s, all.tags) {
-					v = max(v, all.mark.judge(since, v))
-				}
-			}
-		}
+		v = max(v, m.judgeTag(s, tag, since, v))
 	}
 	if len(m.urls) > 0 && v != Dropped {
 		for _, u := range [...]URL{

@@ -76,11 +76,11 @@ func TestPromise2MarksAgreeWithTheLedger(t *testing.T) {
 				p.URLs = []URL{{Host: name.Draw(t, "host"), Path: path.Draw(t, "path"), AnyQuery: rapid.Bool().Draw(t, "any")}}
 			case 5:
 				p.Below = []Below{{Host: name.Draw(t, "host"), Path: path.Draw(t, "path"), AnyHost: rapid.Bool().Draw(t, "any")}}
+			case 10:
+				p.Begins = []string{rapid.StringMatching(`[a-c]{0,2}`).Draw(t, "begin")}
 			default:
 				p.Tags = rapid.SliceOfN(name, 1, 3).Draw(t, "tags")
 				p.Together = rapid.Bool().Draw(t, "together")
-			case 10:
-				p.Begins = []string{rapid.StringMatching(`[a-c]{0,2}`).Draw(t, "begin")}
 			}
 			ledger = append(ledger, p)
 			m.Apply(p)
