@@ -1095,6 +1095,8 @@ export interface components {
             control?: string;
             /** @description What it has to do without, in words */
             degraded?: string;
+            /** @description Everybody sees keys and reasons, and no act asks for confirmation */
+            development?: boolean;
             /**
              * Format: int64
              * @description On disk, and not in memory

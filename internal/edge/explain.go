@@ -66,9 +66,17 @@ func (e *Edge) Explain(r *http.Request) (ex Explanation, ok bool) {
 	httprules.DropConnectionFields(httprules.Header(r.Header))
 	l.req = requestOf(r, nil)
 	l.sent = outbound.Request{Request: &l.req, Hop: outbound.Hop{Trusted: e.config.Trusted, Remote: r.RemoteAddr, Proto: r.ProtoMajor}}
+	var body []byte
+	if l.mustAsk() {
+		body, l.asked = bodyOf(r), true
+		l.asks = key.QuestionOf(&l.req, body)
+	}
 	l.match()
 	if l.takesBody() {
-		l.keyBody(bodyOf(r))
+		if body == nil {
+			body = bodyOf(r)
+		}
+		l.keyBody(body)
 	}
 	ex.Decision = l.look()
 	ex.Writes = l.writes(r)

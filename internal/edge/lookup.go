@@ -28,16 +28,19 @@ type lookup struct {
 	key      []byte
 	began    time.Time
 	in       decide.Input
-	examines bool // nothing is to be changed
-	near     bool // what is found has its body in memory
+	asks     *key.Question // what the request asks, where a route tells requests apart by it
+	asked    bool          // asks was found out
+	examines bool          // nothing is to be changed
+	sends    []byte        // what the origin is asked with in place of the body; nil: as it came
+	near     bool          // what is found has its body in memory
 }
 
 // match finds the route and starts the decision's input.
 func (l *lookup) match() {
 	p := l.inForce
-	l.near = false
+	l.near, l.sends = false, nil
 	l.in = decide.Input{Now: l.began, Reason: meter.Route, Lost: l.edge.barrier.Doubts(l.began)}
-	l.route = p.Match(l.req.Method, l.req.Host, l.req.Path)
+	l.route = l.matched()
 	if l.route == nil {
 		if len(p.Covering(l.req.Host, l.req.Path)) > 0 {
 			l.in.Reason = meter.Method
@@ -60,6 +63,29 @@ func (l *lookup) match() {
 	}
 }
 
+// matched is the route of the request. Where routes tell requests apart by what they ask, that is found
+// out first; a question in a body must have been read.
+func (l *lookup) matched() *policy.Route {
+	p := l.inForce
+	route := p.Match(l.req.Method, l.req.Host, l.req.Path)
+	if route == nil || route.Asks == nil && !l.asked {
+		return route
+	}
+	if !l.asked && (l.req.Method == "GET" || l.req.Method == "HEAD") {
+		l.asks = key.QuestionOf(&l.req, nil)
+	}
+	return p.MatchAsking(l.req.Method, l.req.Host, l.req.Path, l.asks)
+}
+
+// mustAsk reports whether the request's body says which route it has.
+func (l *lookup) mustAsk() bool {
+	if l.req.Method == "GET" || l.req.Method == "HEAD" || l.inForce == nil {
+		return false
+	}
+	route := l.inForce.Match(l.req.Method, l.req.Host, l.req.Path)
+	return route != nil && route.Asks != nil
+}
+
 // takesBody reports whether the route's keys hold the request's body.
 func (l *lookup) takesBody() bool {
 	return l.in.Route != nil && l.route.Key.Body != key.NoBody
@@ -68,10 +94,10 @@ func (l *lookup) takesBody() bool {
 // keyBody gives the key the request's body. A request without a canonical form passes through,
 // its body with it.
 func (l *lookup) keyBody(body []byte) {
-	canonical, err := key.BodyOf(l.route.Key.Body, &l.req, body)
+	taken, err := l.route.Key.BodyOf(&l.req, body)
 	switch {
 	case err == nil:
-		l.req.Body = canonical
+		l.req.Body, l.req.Content, l.sends = taken.Canonical, taken.Content, taken.Sent
 	case errors.Is(err, key.TooLongBody):
 		l.passBecause(meter.BodyTooLarge)
 	default:

@@ -201,6 +201,9 @@ func (x *exchange) lead(s share, w *want) bool {
 		return false
 	}
 	o.Unstored, o.NoStore, o.AsVisitor, o.Alone, o.Conditional = w.unstored, w.NoStore, w.AsVisitor, w.Alone, w.conditions
+	if o.AsVisitor && o.Body != nil {
+		o.Body = x.asCame
+	}
 	switch {
 	case o.Alone: // what is stored is not for this visitor, so that nothing of it is to be confirmed
 	case o.Before == nil:

@@ -28,7 +28,8 @@ type exchange struct {
 	r *http.Request
 
 	upload    *upload           // the request's body; nil: it has none
-	body      []byte            // all of it, where the key holds it
+	body      []byte            // all of it that counts, where the key holds it
+	asCame    []byte            // and as the visitor sent it
 	holder    *store.Holder     // of what is being sent; nil: it is little, or not stored
 	packs     *compressing      // compresses what passes; nil: nothing does
 	far       store.OpenBody    // what is sent from the tier below; nil: nothing
@@ -52,6 +53,7 @@ func (x *exchange) begin(w http.ResponseWriter, r *http.Request) {
 	x.began = x.edge.config.Now()
 	x.inForce = x.edge.inForce.Load()
 	x.sample, x.depth, x.primes = meter.Sample{Outcome: meter.Error}, 0, false
+	x.asks, x.asked = nil, false
 	x.req = requestOf(r, x.edge.config.Trusted)
 	x.expectBody()
 	x.w = careful(w, r, x.upload)
@@ -110,7 +112,7 @@ func (x *exchange) record() {
 
 // release gives the exchange back, unrecorded.
 func (x *exchange) release() {
-	x.w, x.r, x.inForce, x.route, x.req, x.in, x.upload, x.body, x.budget, x.own = nil, nil, nil, nil, key.Request{}, decide.Input{}, nil, nil, nil, nil
+	x.w, x.r, x.inForce, x.route, x.req, x.in, x.upload, x.body, x.asCame, x.budget, x.own = nil, nil, nil, nil, key.Request{}, decide.Input{}, nil, nil, nil, nil, nil
 	x.forward, x.sent.Route, x.sent.Remote = httprules.NotForwarded, nil, ""
 	x.edge.exchanges.Put(x)
 }
@@ -155,6 +157,9 @@ func (x *exchange) visit() {
 		return
 	}
 	x.takeBody()
+	if x.mustAsk() && !x.takeAsked() {
+		return
+	}
 	x.match()
 	if x.route != nil {
 		x.sample.Route = x.route.Name
@@ -216,7 +221,30 @@ func (x *exchange) takeQuestion() bool {
 		}
 		x.body = u.Bytes()
 	}
-	x.keyBody(x.body)
+	x.asCame = x.body
+	if x.keyBody(x.body); x.sends != nil {
+		x.body = x.sends
+	}
+	return true
+}
+
+// takeAsked reads what the request asks from its body. It reports false after it has refused the
+// request.
+func (x *exchange) takeAsked() bool {
+	x.asked = true
+	u := x.upload
+	if u == nil {
+		return true
+	}
+	u.within(keyTime)
+	whole := u.gather(x.r.Context(), keyTime)
+	u.within(0)
+	if x.refuseBody() {
+		return false
+	}
+	if whole {
+		x.asks = key.QuestionOf(&x.req, u.Bytes())
+	}
 	return true
 }
 

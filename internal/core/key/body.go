@@ -3,6 +3,7 @@ package key
 import (
 	"bytes"
 	"io"
+	"maps"
 	"net/url"
 	"strconv"
 	"strings"
@@ -45,29 +46,44 @@ const (
 	TooLongBody ErrPass = "the body is longer than a key can hold"
 )
 
+// Taken is what a key takes of a body.
+type Taken struct {
+	Canonical string
+	Content   any    // of JSON and GraphQL, what counts of it
+	Sent      []byte // what the origin is to be asked with in place of the body; nil: as it came
+}
+
 // BodyOf makes the canonical body of a request: equal for requests that ask the same,
 // and for no others. The error, an ErrPass, says that the request must pass through.
-func BodyOf(kind BodyKind, r *Request, body []byte) (string, error) {
+func (spec *Spec) BodyOf(r *Request, body []byte) (Taken, error) {
 	if len(body) > MaxBody {
-		return "", TooLongBody
+		return Taken{}, TooLongBody
 	}
 	media := httprules.MediaType(r.Header.Get("Content-Type"))
 	encoded := r.Header.Has("Content-Encoding") // then the bytes are not what the media type says
-	switch kind {
+	switch spec.Body {
 	case GraphQL:
 		if encoded {
-			return "", NotGraphQL
+			return Taken{}, NotGraphQL
 		}
-		return graphQL(r, media, body)
+		return spec.graphQL(r, media, body)
 	case JSON:
-		if isJSON(media) && !encoded {
+		if spec.Members.All() && !spec.Reads && isJSON(media) && !encoded {
 			if canonical, ok := CanonicalJSON(body); ok {
-				return "json\x00" + media + "\x00" + canonical, nil
+				return Taken{Canonical: "json\x00" + media + "\x00" + canonical}, nil
 			}
+		} else if value, ok := parsed(body); ok && isJSON(media) && !encoded {
+			t := Taken{Content: spec.Members.of(value)}
+			text := written(t.Content)
+			t.Canonical = "json\x00" + media + "\x00" + text
+			if !spec.Members.All() {
+				t.Sent = []byte(text)
+			}
+			return t, nil
 		}
 	}
 	// The media type says what the bytes mean, so that it is part of the question.
-	return "bytes\x00" + r.Header.Joined("Content-Type") + "\x00" + r.Header.Joined("Content-Encoding") + "\x00" + string(body), nil
+	return Taken{Canonical: "bytes\x00" + r.Header.Joined("Content-Type") + "\x00" + r.Header.Joined("Content-Encoding") + "\x00" + string(body)}, nil
 }
 
 func isJSON(media string) bool {
@@ -120,45 +136,115 @@ type graphQLQuery struct {
 	Extensions    jsontext.Value `json:"extensions"`
 }
 
-func graphQL(r *Request, media string, body []byte) (string, error) {
+func (spec *Spec) graphQL(r *Request, media string, body []byte) (t Taken, err error) {
 	var q graphQLQuery
 	rest := ""
-	if r.Method == "GET" || r.Method == "HEAD" {
+	inURL := r.Method == "GET" || r.Method == "HEAD"
+	if inURL {
 		if err := graphQLQueryOf(r.Query, &q, &rest); err != nil {
-			return "", err
+			return t, err
 		}
 	} else {
 		if media != "application/json" || json.Unmarshal(body, &q, json.RejectUnknownMembers(true)) != nil {
-			return "", NotGraphQL
+			return t, NotGraphQL
 		}
 	}
 	document, err := parser.ParseQuery(&ast.Source{Input: q.Query})
 	if err != nil || len(document.Operations) == 0 {
-		return "", NotGraphQL
+		return t, NotGraphQL
 	}
 	name := ""
 	if q.OperationName != nil {
 		name = *q.OperationName
 	}
 	if err := onlyQuery(document, name); err != nil {
-		return "", err
+		return t, err
 	}
 	text, ok := documentTokens(q.Query)
 	if !ok {
-		return "", NotGraphQL
+		return t, NotGraphQL
 	}
-	parts := []string{"graphql", text, name}
-	for _, value := range []jsontext.Value{q.Variables, q.Extensions} {
+	if plain, ok := spec.plainGraphQL(&q, operationOf(document, name)); ok {
+		t.Canonical = strings.Join([]string{"graphql", text, name, plain[0], plain[1], rest}, "\x00")
+		return t, nil
+	}
+	content := map[string]any{}
+	for member, value := range map[string]jsontext.Value{"variables": q.Variables, "extensions": q.Extensions} {
 		if len(value) == 0 || string(value) == "null" {
 			value = jsontext.Value("{}")
 		}
-		canonical, ok := CanonicalJSON(value)
-		if !ok {
-			return "", NotGraphQL
+		if content[member], ok = parsed(value); !ok {
+			return t, NotGraphQL
 		}
-		parts = append(parts, canonical)
 	}
-	return strings.Join(append(parts, rest), "\x00"), nil
+	content["variables"] = declared(content["variables"], operationOf(document, name))
+	counted := content
+	if !inURL && !spec.Members.All() { // the origin is asked for the URL as it is
+		counted, _ = spec.Members.of(content).(map[string]any)
+		sent := map[string]any{"query": q.Query}
+		if q.OperationName != nil {
+			sent["operationName"] = name
+		}
+		maps.Copy(sent, counted)
+		t.Sent = []byte(written(sent))
+	}
+	parts := []string{"graphql", text, name}
+	for _, member := range []string{"variables", "extensions"} {
+		value := counted[member]
+		if value == nil {
+			value = map[string]any{}
+		}
+		parts = append(parts, written(value))
+	}
+	t.Content, t.Canonical = counted, strings.Join(append(parts, rest), "\x00")
+	return t, nil
+}
+
+// plainGraphQL is the canonical text of variables and extensions where all of both counts, and nobody
+// wants to read them; ok is false where it does not.
+func (spec *Spec) plainGraphQL(q *graphQLQuery, operation *ast.OperationDefinition) (plain [2]string, ok bool) {
+	if !spec.Members.All() || spec.Reads {
+		return plain, false
+	}
+	for i, value := range []jsontext.Value{q.Variables, q.Extensions} {
+		if len(value) == 0 || string(value) == "null" {
+			value = jsontext.Value("{}")
+		}
+		if plain[i], ok = CanonicalJSON(value); !ok {
+			return plain, false
+		}
+	}
+	return plain, allDeclared(plain[0], operation)
+}
+
+// allDeclared reports whether an operation declares all variables that a JSON object gives.
+func allDeclared(variables string, operation *ast.OperationDefinition) bool {
+	d := jsontext.NewDecoder(strings.NewReader(variables))
+	if token, err := d.ReadToken(); err != nil || token.Kind() != '{' {
+		return true // whatever it is, it counts as it stands
+	}
+	for d.PeekKind() == '"' {
+		name, err := d.ReadToken()
+		if err != nil || operation.VariableDefinitions.ForName(name.String()) == nil || d.SkipValue() != nil {
+			return false
+		}
+	}
+	return true
+}
+
+// declared are the variables that an operation declares: the others say nothing (GraphQL, §6.1.2).
+func declared(variables any, operation *ast.OperationDefinition) any {
+	given, isObject := variables.(map[string]any)
+	if !isObject || operation == nil {
+		return variables
+	}
+	kept := map[string]any{}
+	for _, v := range operation.VariableDefinitions {
+		if value, has := given[v.Variable]; has {
+			kept[v.Variable] = value
+		}
+	}
+	return kept
 }
 
 // documentTokens writes a GraphQL document as its tokens, so that spacing, commas and

@@ -22,6 +22,8 @@ type Request struct {
 
 	// Body is the canonical body of a request whose route keys by it, made by BodyOf.
 	Body string
+	// Content is what counts of a body that is JSON or GraphQL.
+	Content any
 	// Reduced, when not nil, stands for the query: what No-Vary-Search leaves of it.
 	Reduced *string
 }
@@ -43,6 +45,8 @@ type Spec struct {
 	Cookies  []string
 	Identity Identity
 	Body     BodyKind
+	Members  Members // of the body, that count
+	Reads    bool    // tags are made of the body, so that its content is wanted
 }
 
 // Identity says where a route's keys take from who is asking. Entries whose key holds

@@ -35,11 +35,7 @@ func (d *document) key(n ast.Node, spec *key.Spec) {
 			})
 		}},
 		field{name: "identity", read: func(n ast.Node) { d.identity(n, &spec.Identity) }},
-		field{name: "body", read: func(n ast.Node) {
-			if i := d.choice(n, "key.body", "none", "bytes", "json", "graphql"); i >= 0 {
-				spec.Body = key.BodyKind(i)
-			}
-		}},
+		field{name: "body", read: func(n ast.Node) { d.keyBody(n, spec) }},
 	)
 }
 

@@ -97,16 +97,17 @@ func (b *byHost) divide(routes []*Route) {
 // search is one request's way through a matcher.
 type search struct {
 	routes             []*Route
+	fits               func(*Route) bool
 	method, host, path string
 	first              int // the number of the first route so far
 }
 
 // first is the first route that matches a request; nil if none does.
-func (m *matcher) first(routes []*Route, method, host, path string) *Route {
+func (m *matcher) first(routes []*Route, method, host, path string, fits func(*Route) bool) *Route {
 	if path == "" || path[0] != '/' {
 		return nil
 	}
-	s := &search{routes, method, host, path, len(routes)}
+	s := search{routes, fits, method, host, path, len(routes)}
 	s.walk(m, path[1:], true)
 	if s.first == len(routes) {
 		return nil
@@ -150,7 +151,7 @@ func (s *search) tryAll(numbers []int) {
 		if i >= s.first {
 			return
 		}
-		if s.routes[i].Mismatch(s.method, s.host, s.path) == Matches {
+		if s.routes[i].Mismatch(s.method, s.host, s.path) == Matches && s.fits(s.routes[i]) {
 			s.first = i
 			return
 		}

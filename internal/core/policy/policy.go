@@ -75,6 +75,7 @@ type Route struct {
 	Hosts   []HostPattern
 	Methods []string
 	Path    Paths
+	Asks    *Asks // nil: whatever is asked
 
 	// KeyName stands for the route in keys: its name, and a digest of what its stored
 	// entries depend on besides the key (tags, whose word counts), so that a policy that
@@ -162,11 +163,20 @@ func (p *Policy) OriginFor(host string) *Origin {
 // Match returns the first route that caches the request, or nil. A path that the origin
 // may read as another matches none.
 func (p *Policy) Match(method, host, path string) *Route {
+	return p.match(method, host, path, func(*Route) bool { return true })
+}
+
+// MatchAsking is Match for a request that asks something; nil: it cannot be told what.
+func (p *Policy) MatchAsking(method, host, path string, q *key.Question) *Route {
+	return p.match(method, host, path, func(route *Route) bool { return route.Asks.Fits(q) })
+}
+
+func (p *Policy) match(method, host, path string, fits func(*Route) bool) *Route {
 	if p.matcher != nil {
-		return p.matcher.first(p.Routes, method, host, path)
+		return p.matcher.first(p.Routes, method, host, path, fits)
 	}
 	for _, route := range p.Routes {
-		if route.Mismatch(method, host, path) == Matches {
+		if route.Mismatch(method, host, path) == Matches && fits(route) {
 			return route
 		}
 	}
@@ -231,9 +241,8 @@ func (route *Route) Mismatch(method, host, path string) Mismatch {
 func (route *Route) TagsOf(r *key.Request) []string {
 	var filled []string
 	for _, t := range route.Tags {
-		if tag, ok := t.Tag(r, &route.Key.Query, func(name string) string { return route.Path.Value(r.Path, name) }); ok {
-			filled = append(filled, tag)
-		}
+		tags, _ := t.fill(&filling{request: r, query: &route.Key.Query, paths: route.Path, body: &Message{r.Content}})
+		filled = append(filled, tags...)
 	}
 	return filled
 }

@@ -33,6 +33,7 @@ func (d *document) route(n ast.Node) *Route {
 	if route.Key.Body == key.NoBody && (slices.Contains(route.Methods, "POST") || slices.Contains(route.Methods, "QUERY")) {
 		d.fail(n, "answers to POST and QUERY depend on the request's body, so that the key must hold it; add key: { body: bytes }, json or graphql")
 	}
+	d.checkAsks(n, route)
 	route.KeyName, route.Within = keyName(route), meter.IncludeRoute(route.Name)
 	return route
 }
@@ -92,6 +93,9 @@ func keyName(route *Route) string {
 	for _, t := range route.Tags {
 		fmt.Fprintln(digest, t.String())
 	}
+	if !route.Key.Members.All() {
+		fmt.Fprintln(digest, route.Key.Members)
+	}
 	if len(route.Key.Query.Defaults) > 0 { // tags may be made of them
 		fmt.Fprintln(digest, route.Key.Query.Defaults)
 	}
@@ -132,6 +136,8 @@ func (d *document) match(n ast.Node, route *Route) {
 			})
 		}},
 		field{name: "path", read: func(n ast.Node) { route.Path = d.paths(n) }},
+		field{name: "operation", read: func(n ast.Node) { d.operations(n, route) }},
+		field{name: "body", read: func(n ast.Node) { d.members(n, route) }},
 	)
 }
 
@@ -166,7 +172,7 @@ func (d *document) paths(n ast.Node) (paths Paths) {
 // who share an entry must agree on its tags.
 func (d *document) tag(n ast.Node, route *Route) {
 	text, _ := d.text(n, "tags")
-	t, err := parseTagTemplate(text, route.Path.Names())
+	t, err := parseMessageTag(text, route.Path.Names(), "body")
 	if err != nil {
 		d.fail(n, "tags: %v", err)
 		return
@@ -176,4 +182,5 @@ func (d *document) tag(n ast.Node, route *Route) {
 		return
 	}
 	route.Tags = append(route.Tags, t)
+	route.Key.Reads = route.Key.Reads || slices.ContainsFunc(t.parts, func(p tagPart) bool { return p.from == fromBody })
 }

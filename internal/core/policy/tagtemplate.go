@@ -44,16 +44,27 @@ const (
 var sources = map[string]struct {
 	from source
 	key  string
-}{"query": {fromQuery, "query"}, "header": {fromHeader, "headers"}, "cookie": {fromCookie, "cookies"}}
+}{"query": {fromQuery, "query"}, "header": {fromHeader, "headers"}, "cookie": {fromCookie, "cookies"}, "body": {fromBody, "body"}}
 
-// parseTagTemplate reads a tag template. pathNames are the names that the route's path
-// gives values to; a template that uses another is an error.
-func parseTagTemplate(text string, pathNames []string) (TagTemplate, error) {
+// parseMessageTag reads a tag template, which may be filled from messages of these names, too: body and
+// answer. pathNames are the names that the path gives values to; a template that uses another is an
+// error.
+func parseMessageTag(text string, pathNames []string, messages ...string) (TagTemplate, error) {
 	t := TagTemplate{text: text}
 	err := changes.Placeholders(text, func(literal string) {
 		t.parts = append(t.parts, tagPart{literal: literal})
 	}, func(placeholder string) error {
-		p, err := parsePlaceholder(placeholder, pathNames)
+		kind, name, named := strings.Cut(placeholder, ":")
+		isMessage := slices.Contains(messages, kind) && (named || !slices.Contains(pathNames, placeholder))
+		if isMessage && badPath(name) {
+			return fmt.Errorf("{%s} does not say which member; write {%s:NAME}, or {%s:NAME.NAME}", placeholder, kind, kind)
+		}
+		p, err := tagPart{from: map[string]source{"body": fromBody, "answer": fromAnswer}[kind], name: name}, error(nil)
+		if !isMessage {
+			if p, err = parsePlaceholder(placeholder, pathNames); err != nil {
+				err = fmt.Errorf("%w; {%s:NAME} is of a body", err, strings.Join(messages, ":NAME} or {"))
+			}
+		}
 		t.parts = append(t.parts, p)
 		return err
 	})
@@ -68,7 +79,7 @@ func parsePlaceholder(placeholder string, pathNames []string) (tagPart, error) {
 		return tagPart{from: fromPath, name: placeholder}, nil
 	case placeholder == "host":
 		return tagPart{from: fromHost}, nil
-	case named && isSource && name != "" && (known.from != fromHeader || httprules.IsToken(name)):
+	case named && isSource && known.from != fromBody && name != "" && (known.from != fromHeader || httprules.IsToken(name)):
 		if known.from == fromHeader {
 			name = httprules.CanonicalName(name)
 		}
@@ -114,6 +125,8 @@ func (t TagTemplate) outsideKey(spec *key.Spec) (placeholder, list, name string,
 			kind, held = "header", slices.Contains(spec.Headers, p.name)
 		case fromCookie:
 			kind, held = "cookie", slices.Contains(spec.Cookies, p.name)
+		case fromBody:
+			kind, held = "body", (spec.Body == key.JSON || spec.Body == key.GraphQL) && spec.Members.Holds(p.name)
 		}
 		if !held {
 			return kind + ":" + p.name, sources[kind].key, p.name, true
@@ -122,39 +135,69 @@ func (t TagTemplate) outsideKey(spec *key.Spec) (placeholder, list, name string,
 	return "", "", "", false
 }
 
-// Tag fills the template. ok is false when the request lacks one of its values: such
-// an entry does not carry the tag.
-func (t TagTemplate) Tag(r *key.Request, query *key.Query, pathValue func(name string) string) (tag string, ok bool) {
-	if len(t.parts) == 1 && t.parts[0].from == literally {
-		return t.text, true
-	}
-	var b strings.Builder
-	for _, p := range t.parts {
-		value, present := p.value(r, query, pathValue)
-		if !present || value == "" {
-			return "", false
-		}
-		b.WriteString(protocol.Textual(value))
-	}
-	if b.Len() > protocol.MaxTag {
-		return "", false
-	}
-	return b.String(), true
+// filling is what a template is filled from.
+type filling struct {
+	request      *key.Request
+	query        *key.Query
+	paths        Paths
+	body, answer *Message // nil: not known
 }
 
-// value is what stands for the part in a request's tag.
-func (p *tagPart) value(r *key.Request, query *key.Query, pathValue func(name string) string) (value string, present bool) {
+// mostFilled is how many tags one template gives at most.
+const mostFilled = 1000
+
+// fill fills the template with each value of its places; with none if a value is missing. Where one is
+// not known, or there are too many, begins is what stands before it.
+func (t *TagTemplate) fill(f *filling) (filled, begins []string) {
+	if len(t.parts) == 1 && t.parts[0].from == literally {
+		return []string{t.text}, nil
+	}
+	filled = []string{""}
+	for i := range t.parts {
+		values, known := t.parts[i].values(f)
+		if !known || len(filled)*len(values) > mostFilled {
+			return nil, filled
+		}
+		var longer []string
+		for _, before := range filled {
+			for _, value := range values {
+				longer = append(longer, before+protocol.Textual(value))
+			}
+		}
+		filled = longer
+	}
+	return slices.DeleteFunc(filled, func(tag string) bool { return len(tag) > protocol.MaxTag || tag == "" }), nil
+}
+
+// values are what stands for the part; known is false if that cannot be told.
+func (p *tagPart) values(f *filling) (values []string, known bool) {
+	switch p.from {
+	case literally:
+		return []string{p.literal}, true
+	case fromBody:
+		return f.body.Values(p.name)
+	case fromAnswer:
+		return f.answer.Values(p.name)
+	}
+	if value, present := p.value(f); present && value != "" {
+		return []string{value}, true
+	}
+	return nil, true
+}
+
+// value is what stands for a part of the request's head or path.
+func (p *tagPart) value(f *filling) (value string, present bool) {
+	r := f.request
 	switch p.from {
 	case fromHost:
 		return r.Host, true
 	case fromPath:
-		return pathValue(p.name), true
+		return f.paths.Value(r.Path, p.name), true
 	case fromQuery:
-		return query.Value(r.Query, p.name)
+		return f.query.Value(r.Query, p.name)
 	case fromHeader:
 		return r.Header.Joined(p.name), r.Header.Has(p.name)
-	case fromCookie:
+	default:
 		return key.CookieValue(r.Header, p.name)
 	}
-	return p.literal, true
 }

@@ -1,16 +1,12 @@
 package policy
 
 import (
-	"fmt"
 	"slices"
 	"strconv"
 	"strings"
 
 	"github.com/goccy/go-yaml/ast"
 
-	"gerastic.example/client/protocol"
-
-	"gerastic/internal/core/changes"
 	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/key"
 	"gerastic/internal/core/tags"
@@ -59,7 +55,7 @@ func (d *document) write(n ast.Node, place int) *Write {
 	}
 	for _, n := range templates {
 		text, _ := d.text(n, "tags")
-		t, err := parseWriteTag(text, w.Path.Names())
+		t, err := parseMessageTag(text, w.Path.Names(), "body", "answer")
 		if err != nil {
 			d.fail(n, "tags: %v", err)
 			continue
@@ -84,32 +80,6 @@ func (d *document) matchWrite(n ast.Node, w *Write) {
 		}},
 		field{name: "path", read: func(n ast.Node) { w.Path = d.paths(n) }},
 	)
-}
-
-// parseWriteTag reads a template that may be filled from the request's body and the answer's.
-func parseWriteTag(text string, pathNames []string) (TagTemplate, error) {
-	t := TagTemplate{text: text}
-	err := changes.Placeholders(text, func(literal string) {
-		t.parts = append(t.parts, tagPart{literal: literal})
-	}, func(placeholder string) error {
-		kind, name, named := strings.Cut(placeholder, ":")
-		from, isMessage := map[string]source{"body": fromBody, "answer": fromAnswer}[kind]
-		if isMessage && !named && slices.Contains(pathNames, placeholder) {
-			isMessage = false
-		}
-		if isMessage && name == "" {
-			return fmt.Errorf("{%s} does not say which member; write {%s:NAME}, or {%s:NAME.NAME}", placeholder, kind, kind)
-		}
-		p, err := tagPart{from: from, name: name}, error(nil)
-		if !isMessage {
-			if p, err = parsePlaceholder(placeholder, pathNames); err != nil {
-				err = fmt.Errorf("%w, {body:NAME} or {answer:NAME}", err)
-			}
-		}
-		t.parts = append(t.parts, p)
-		return err
-	})
-	return t, err
 }
 
 // WritesOf are those that a request matches, all that do.
@@ -139,8 +109,9 @@ func (w *Write) Reads() (body, answer bool) {
 // nothing if all its values are missing.
 func (w *Write) Purge(r *key.Request, body, answer *Message) tags.Purge {
 	p := tags.Purge{Mode: w.Mode}
-	for _, t := range w.tags {
-		filled, begins := w.fill(t, r, body, answer)
+	f := &filling{request: r, query: &key.Query{}, paths: w.Path, body: body, answer: answer}
+	for i := range w.tags {
+		filled, begins := w.tags[i].fill(f)
 		p.Tags, p.Begins = append(p.Tags, filled...), append(p.Begins, begins...)
 	}
 	p.Tags = slices.Compact(slices.Sorted(slices.Values(p.Tags)))
@@ -149,39 +120,4 @@ func (w *Write) Purge(r *key.Request, body, answer *Message) tags.Purge {
 		p.Tags, p.Begins = nil, []string{""}
 	}
 	return p
-}
-
-// fill fills a template with each value of its places. Where one is not known, begins is what stands
-// before it.
-func (w *Write) fill(t TagTemplate, r *key.Request, body, answer *Message) (filled, begins []string) {
-	filled = []string{""}
-	for i := range t.parts {
-		p := &t.parts[i]
-		values, known := []string(nil), true
-		switch p.from {
-		case fromBody:
-			values, known = body.Values(p.name)
-		case fromAnswer:
-			values, known = answer.Values(p.name)
-		default:
-			value, has := p.value(r, &key.Query{}, func(name string) string { return w.Path.Value(r.Path, name) })
-			if has && value != "" {
-				values = []string{value}
-			}
-		}
-		if !known {
-			return nil, filled
-		}
-		if len(filled)*len(values) > mostWriteTags {
-			return nil, filled
-		}
-		var longer []string
-		for _, before := range filled {
-			for _, value := range values {
-				longer = append(longer, before+protocol.Textual(value))
-			}
-		}
-		filled = longer
-	}
-	return slices.DeleteFunc(filled, func(tag string) bool { return len(tag) > protocol.MaxTag || tag == "" }), nil
 }
