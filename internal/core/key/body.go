@@ -136,18 +136,25 @@ type graphQLQuery struct {
 	Extensions    jsontext.Value `json:"extensions"`
 }
 
+// readGraphQL reads a question from a URL or a body; rest are other parameters.
+func readGraphQL(r *Request, media string, body []byte) (q graphQLQuery, rest string, err error) {
+	if inURL(r) {
+		err = graphQLQueryOf(r.Query, &q, &rest)
+		return q, rest, err
+	}
+	if media != "application/json" || json.Unmarshal(body, &q, json.RejectUnknownMembers(true)) != nil {
+		return q, rest, NotGraphQL
+	}
+	return q, rest, nil
+}
+
+// inURL reports whether a question stands in its URL.
+func inURL(r *Request) bool { return r.Method == "GET" || r.Method == "HEAD" }
+
 func (spec *Spec) graphQL(r *Request, media string, body []byte) (t Taken, err error) {
-	var q graphQLQuery
-	rest := ""
-	inURL := r.Method == "GET" || r.Method == "HEAD"
-	if inURL {
-		if err := graphQLQueryOf(r.Query, &q, &rest); err != nil {
-			return t, err
-		}
-	} else {
-		if media != "application/json" || json.Unmarshal(body, &q, json.RejectUnknownMembers(true)) != nil {
-			return t, NotGraphQL
-		}
+	q, rest, err := readGraphQL(r, media, body)
+	if err != nil {
+		return t, err
 	}
 	document, err := parser.ParseQuery(&ast.Source{Input: q.Query})
 	if err != nil || len(document.Operations) == 0 {
@@ -179,7 +186,7 @@ func (spec *Spec) graphQL(r *Request, media string, body []byte) (t Taken, err e
 	}
 	content["variables"] = declared(content["variables"], operationOf(document, name))
 	counted := content
-	if !inURL && !spec.Members.All() { // the origin is asked for the URL as it is
+	if !inURL(r) && !spec.Members.All() { // the origin is asked for the URL as it is
 		counted, _ = spec.Members.of(content).(map[string]any)
 		sent := map[string]any{"query": q.Query}
 		if q.OperationName != nil {

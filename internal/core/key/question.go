@@ -20,7 +20,7 @@ func QuestionOf(r *Request, body []byte) *Question {
 	var text string
 	var name *string
 	q := &Question{}
-	if r.Method == "GET" || r.Method == "HEAD" {
+	if inURL(r) {
 		var asked graphQLQuery
 		rest := ""
 		if graphQLQueryOf(r.Query, &asked, &rest) != nil {
