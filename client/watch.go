@@ -18,7 +18,7 @@ type Finding struct {
 	Route     string    `json:"route"`
 	URL       string    `json:"url" doc:"As the visitor asked"`
 	Key       string    `json:"key"`
-	Kind      string    `json:"kind" enum:"key,changed,unkeyed-cookie,unkeyed-field" doc:"key: something that the key leaves out matters; changed: the content did, and nothing was purged; unkeyed-…: the key leaves out what comes with many requests"`
+	Kind      string    `json:"kind" enum:"key,changed,unkeyed-cookie,unkeyed-field,unread-write" doc:"key: something that the key leaves out matters; changed: the content did, and nothing was purged; unkeyed-…: the key leaves out what comes with many requests; unread-write: a body was too long to be read, and more was purged than it named"`
 	Stored    string    `json:"stored" doc:"Digest of the stored answer"`
 	Origin    string    `json:"origin" doc:"Digest of the origin's answer"`
 	Separator string    `json:"separator,omitempty" doc:"What separates the answers: a header, cookie or parameter"`

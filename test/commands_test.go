@@ -111,7 +111,7 @@ func TestCommandsFailWithOneLineThatHelps(t *testing.T) {
 		{[]string{"token", "revoke", "none"}, 1, "gerastic token list shows them"},
 		{[]string{"token", "create", "--name", "x"}, 2, "pass --name and --rights"},
 		{[]string{"policy", "check", "/none.yaml"}, 1, "reading the file"},
-		{[]string{"serve"}, 1, "--private-database to start one"},
+		{[]string{"serve"}, 1, "pass --origin http://HOST:PORT"},
 		{[]string{"serve", "--memory", "lots"}, 2, "write 512B, 64KiB"},
 		{[]string{"fragments", "show"}, 2, "see: gerastic fragments show --help"},
 		{[]string{"fragments", "show", "site/none(1)"}, 1, "gerastic fragments list shows the names"},

@@ -127,6 +127,25 @@ func (s screen) routes(t *testing.T) {
 	s.do(t, chromedp.WaitVisible(`[aria-label="Cache vessel"][aria-checked=false]`), chromedp.Click(`[aria-label="Cache vessel"]`))
 	eventually(t, "the route is on, and has what it had", func() bool { return visit(t, "/vessels/6").hit() })
 
+	// A route is added by its fields: what it would match stands beside them, and its YAML.
+	visit(t, "/slow?n=1")
+	s.do(t, chromedp.Click("#add-route"), chromedp.WaitVisible("#route-name"), chromedp.SendKeys("#route-name", "slow"), chromedp.SendKeys("#route-paths", "slow"), chromedp.WaitVisible("[role=dialog] [role=alert]"))
+	assert.Contains(t, s.text(t, "[role=dialog] [role=alert]"), "a path begins with a slash")
+	s.do(t, chromedp.SendKeys("#route-paths", "\b\b\b\b/slow"), chromedp.SendKeys("#route-fresh", "10m"), chromedp.SendKeys("#route-query", "none"))
+	eventually(t, "the preview", func() bool { return strings.Contains(s.evaluate(t, "document.querySelector('#route-source')?.textContent"), "key: { query: none }") })
+	eventually(t, "what it would match", func() bool { return strings.Contains(s.evaluate(t, "document.querySelector('[role=dialog]')?.textContent"), "/slow?n=1") })
+	s.do(t, chromedp.Click("#route-save"), chromedp.WaitVisible(`[aria-label="Change slow"]`))
+	s.do(t, chromedp.Click(`[aria-label="Change slow"]`), chromedp.WaitVisible("#route-fresh"), chromedp.SendKeys("#route-fresh", "20m"))
+	eventually(t, "the change", func() bool { return strings.Contains(s.evaluate(t, "document.querySelector('#route-source')?.textContent"), "fresh: 20m") })
+	s.do(t, chromedp.Click("#route-save"))
+	eventually(t, "it is in force", func() bool {
+		p, err := api().Policy(ctx)
+		return err == nil && strings.Contains(p.Source, "lifetime: { fresh: 20m }")
+	})
+	_, err := api().RemoveRoute(ctx, "slow", false)
+	require.NoError(t, err)
+	s.open(t, "/routes", `[aria-label="Cache vessel"]`)
+
 	// A head that is pressed sorts, by keyboard too, and back.
 	names := func() []string {
 		return strings.Fields(s.evaluate(t, "[...document.querySelectorAll('tbody [data-col-key=route]')].map((e) => e.textContent.trim().split(' ')[0]).join(' ')"))

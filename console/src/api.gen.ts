@@ -980,10 +980,10 @@ export interface components {
             at: string;
             key: string;
             /**
-             * @description key: something that the key leaves out matters; changed: the content did, and nothing was purged; unkeyed-…: the key leaves out what comes with many requests
+             * @description key: something that the key leaves out matters; changed: the content did, and nothing was purged; unkeyed-…: the key leaves out what comes with many requests; unread-write: a body was too long to be read, and more was purged than it named
              * @enum {string}
              */
-            kind: "key" | "changed" | "unkeyed-cookie" | "unkeyed-field";
+            kind: "key" | "changed" | "unkeyed-cookie" | "unkeyed-field" | "unread-write";
             node: string;
             /** @description Digest of the origin's answer */
             origin: string;

@@ -5,6 +5,8 @@ type Schemas = components['schemas']
 export type RatioReport = Schemas['RatioReport']
 export type RatioRow = Schemas['RatioRow']
 export type Route = Schemas['Route']
+export type NewRoute = Schemas['NewRoute']
+export type RouteChange = Schemas['RouteChange']
 export type Node = Schemas['Node']
 export type Purge = Schemas['Purge']
 export type PurgeRequest = Schemas['PurgeRequest']
@@ -69,6 +71,8 @@ export const api = {
     call<RatioReport>('GET', '/v1/reports/ratio' + query(q)),
   routes: (since: string) => call<{ routes: Route[] }>('GET', '/v1/routes' + query({ since })).then((r) => r.routes),
   switchRoute: (name: string, enabled: boolean) => call<void>('PATCH', `/v1/routes/${encodeURIComponent(name)}`, { enabled }),
+  addRoute: (route: NewRoute) => call<RouteChange>('POST', '/v1/routes', route),
+  setRoute: (name: string, settings: string[], preview: boolean) => call<RouteChange>('PUT', `/v1/routes/${encodeURIComponent(name)}/settings`, { settings, preview }),
   nodes: () => call<{ nodes: Node[] }>('GET', '/v1/nodes').then((r) => r.nodes),
   tags: (prefix: string, limit = 20) => call<{ tags: Tag[] }>('GET', '/v1/tags' + query({ prefix, limit: String(limit) })).then((r) => r.tags),
   findings: (since: string) => call<{ findings: Finding[] }>('GET', '/v1/findings' + query({ since })).then((r) => r.findings),

@@ -43,7 +43,7 @@ export async function spelledOut(name: string): Promise<string[]> {
 export function named(p: Purge): string {
   if (p.all) return 'all that is stored'
   const tags = p.together ? [p.tags.join(' + ')] : p.tags
-  return [...tags, ...p.routes.map((r) => `route ${r}`), ...p.below.map((x) => `below ${x}`), ...p.hosts.map((h) => `host ${h}`), ...p.urls, ...(p.entry ? [`the entry ${p.entry}`] : [])].join(', ')
+  return [...tags, ...p.routes.map((r) => `route ${r}`), ...p.below.map((x) => `below ${x}`), ...(p.begins ?? []).map((b) => `tags ${b}…`), ...p.hosts.map((h) => `host ${h}`), ...p.urls, ...(p.entry ? [`the entry ${p.entry}`] : [])].join(', ')
 }
 
 export const byCount = (routes: Record<string, number>) => Object.entries(routes).sort((a, b) => b[1] - a[1])

@@ -114,6 +114,7 @@ func (x *exchange) record() {
 func (x *exchange) release() {
 	x.w, x.r, x.inForce, x.route, x.req, x.in, x.upload, x.body, x.asCame, x.budget, x.own = nil, nil, nil, nil, key.Request{}, decide.Input{}, nil, nil, nil, nil, nil
 	x.forward, x.sent.Route, x.sent.Remote = httprules.NotForwarded, nil, ""
+	x.asks, x.asked = nil, false // includes are looked for without a beginning
 	x.edge.exchanges.Put(x)
 }
 

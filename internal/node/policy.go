@@ -306,7 +306,15 @@ func (n *Node) ApplyPolicy(ctx context.Context, source, actor, note string) (rec
 func (n *Node) EditPolicy(ctx context.Context, edit func(source string) (string, error), actor, note string) (records.Revision, error) {
 	n.editMu.Lock()
 	defer n.editMu.Unlock()
-	source, err := edit(n.Revision().Source)
+	rec, err := n.Records()
+	if err != nil {
+		return records.Revision{}, err
+	}
+	last, err := rec.LastRevision(ctx) // another node may have changed it just now
+	if err != nil {
+		return last, err
+	}
+	source, err := edit(last.Source)
 	if err != nil {
 		return records.Revision{}, err
 	}

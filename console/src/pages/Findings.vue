@@ -17,6 +17,7 @@ const meanings: Record<string, string> = {
   changed: 'the content changed and nothing was purged',
   'unkeyed-cookie': 'a cookie that the key leaves out comes with many requests',
   'unkeyed-field': 'a field that the key leaves out comes with many requests',
+  'unread-write': 'a body was too long to be read, and more was purged than it named',
 }
 const meaning = (f: Finding) => meanings[f.kind] ?? f.kind
 

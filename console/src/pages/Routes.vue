@@ -1,15 +1,16 @@
 <script setup lang="ts">
-import { NSwitch, useMessage } from 'naive-ui'
-import { computed } from 'vue'
+import { NButton, NSwitch, useMessage } from 'naive-ui'
+import { computed, ref } from 'vue'
 import { useRoute } from 'vue-router'
 import { useAction } from '../action'
-import { api, type Route } from '../api'
+import { api, type Route, type RouteChange } from '../api'
 import { outcomes } from '../colours'
 import { count, percent, time } from '../format'
 import { useLive } from '../live'
 import { figure, type Column } from '../parts/columns'
 import DataTable from '../parts/DataTable.vue'
 import PageHead from '../parts/PageHead.vue'
+import RouteForm from '../parts/RouteForm.vue'
 import { useRange } from '../range'
 import { useSession } from '../session'
 
@@ -30,6 +31,17 @@ async function flip(r: Route, on: boolean) {
   await renew()
 }
 
+const form = ref(false)
+const changing = ref<Route>()
+function change(r?: Route) {
+  changing.value = r
+  form.value = true
+}
+async function changed(c: RouteChange) {
+  message.success(`Revision ${c.revision} is in force`)
+  await renew()
+}
+
 const columns: Column<Route>[] = [
   { key: 'route', title: 'route', by: (r) => r.name },
   figure('requests', 'requests', (r) => r.figures.requests, count),
@@ -40,6 +52,7 @@ const columns: Column<Route>[] = [
   figure('saved', 'time saved', (r) => r.figures.origin_time_saved_ms, time),
   figure('entries', 'entries', (r) => r.entries, count),
   { key: 'caching', title: 'caching' },
+  { key: 'change', title: '' },
 ]
 
 // What the switch shows: why a route is off, when it is not by its own switch.
@@ -56,7 +69,10 @@ const shown = computed(() => outcomes.filter((o) => routes.value.some((r) => (r.
   <PageHead title="Routes" :updated="updated" ranged />
   <div v-if="problem" class="problem" role="alert">{{ problem }}</div>
   <section class="panel scroll">
-    <p class="quiet caption">In the policy's order; figures over the last {{ label }}. Median and 95th percentile of latency.</p>
+    <div class="top">
+      <p class="quiet caption">In the policy's order; figures over the last {{ label }}. Median and 95th percentile of latency.</p>
+      <NButton v-if="session.may('admin')" id="add-route" size="small" @click="change()">Add a route</NButton>
+    </div>
     <DataTable label="Routes" :columns="columns" :rows="routes" :row-key="(r) => r.name" :row-class="(r) => (r.name === marked ? 'marked' : '')">
       <template #route="{ row }">{{ row.name }} <span class="mono quiet path">{{ row.path }}</span></template>
       <template #ended="{ row }">
@@ -70,15 +86,20 @@ const shown = computed(() => outcomes.filter((o) => routes.value.some((r) => (r.
           <span class="quiet">{{ why[row.switch] }}</span>
         </div>
       </template>
-      <template #empty><template v-if="updated">The policy has no routes yet. Add one and apply it: <code>gerastic policy apply policy.yaml</code></template></template>
+      <template #change="{ row }">
+        <NButton v-if="session.may('admin')" size="tiny" quaternary :aria-label="`Change ${row.name}`" @click="change(row)">Change</NButton>
+      </template>
+      <template #empty><template v-if="updated">The policy has no routes yet. Add one above, or apply a file: <code>gerastic policy apply policy.yaml</code></template></template>
     </DataTable>
     <div v-if="shown.length" class="legend" aria-hidden="true">
       <span v-for="o in shown" :key="o"><i class="swatch" :style="{ background: `var(--${o})` }" />{{ o }}</span>
     </div>
+    <RouteForm v-model:open="form" :routes="routes" :of="changing" @done="changed" />
   </section>
 </template>
 
 <style scoped>
+.top { display: flex; justify-content: space-between; align-items: center; gap: 16px; }
 .path { font-size: 12px; white-space: nowrap; }
 .bar { display: flex; width: 104px; height: 12px; background: var(--line); gap: 1px; }
 .bar span { display: block; height: 100%; }
