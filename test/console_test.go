@@ -132,11 +132,17 @@ func (s screen) routes(t *testing.T) {
 	s.do(t, chromedp.Click("#add-route"), chromedp.WaitVisible("#route-name"), chromedp.SendKeys("#route-name", "slow"), chromedp.SendKeys("#route-paths", "slow"), chromedp.WaitVisible("[role=dialog] [role=alert]"))
 	assert.Contains(t, s.text(t, "[role=dialog] [role=alert]"), "a path begins with a slash")
 	s.do(t, chromedp.SendKeys("#route-paths", "\b\b\b\b/slow"), chromedp.SendKeys("#route-fresh", "10m"), chromedp.SendKeys("#route-query", "none"))
-	eventually(t, "the preview", func() bool { return strings.Contains(s.evaluate(t, "document.querySelector('#route-source')?.textContent"), "key: { query: none }") })
-	eventually(t, "what it would match", func() bool { return strings.Contains(s.evaluate(t, "document.querySelector('[role=dialog]')?.textContent"), "/slow?n=1") })
+	eventually(t, "the preview", func() bool {
+		return strings.Contains(s.evaluate(t, "document.querySelector('#route-source')?.textContent"), "key: { query: none }")
+	})
+	eventually(t, "what it would match", func() bool {
+		return strings.Contains(s.evaluate(t, "document.querySelector('[role=dialog]')?.textContent"), "/slow?n=1")
+	})
 	s.do(t, chromedp.Click("#route-save"), chromedp.WaitVisible(`[aria-label="Change slow"]`))
 	s.do(t, chromedp.Click(`[aria-label="Change slow"]`), chromedp.WaitVisible("#route-fresh"), chromedp.SendKeys("#route-fresh", "20m"))
-	eventually(t, "the change", func() bool { return strings.Contains(s.evaluate(t, "document.querySelector('#route-source')?.textContent"), "fresh: 20m") })
+	eventually(t, "the change", func() bool {
+		return strings.Contains(s.evaluate(t, "document.querySelector('#route-source')?.textContent"), "fresh: 20m")
+	})
 	s.do(t, chromedp.Click("#route-save"))
 	eventually(t, "it is in force", func() bool {
 		p, err := api().Policy(ctx)

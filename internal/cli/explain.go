@@ -117,7 +117,7 @@ func (a *app) printWrites(writes []client.ExplainedWrite) {
 	for i, w := range writes {
 		names := slices.Clone(w.Tags)
 		for _, begin := range w.Begins {
-			names = append(names, begin+"…")
+			names = append(names, begin+"… (what is behind it, the answer or the body says)")
 		}
 		how := ""
 		if w.Mode == "stale" {
