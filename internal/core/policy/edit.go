@@ -41,7 +41,7 @@ func ParseSetting(text string) (s Setting, err error) {
 	return s, nil
 }
 
-// source is a policy's text, in lines.
+// sourceLines are a policy's text, in lines.
 type sourceLines struct {
 	lines  []string
 	routes []*ast.MappingNode
@@ -133,23 +133,7 @@ func (s *sourceLines) span(i int) (from, to int) {
 	for from > 0 && !strings.HasPrefix(strings.TrimSpace(s.lines[from]), "-") {
 		from--
 	}
-	return from, s.block(from)
-}
-
-// block is the line behind the last of what begins in a line: what is indented more.
-func (s *sourceLines) block(from int) (to int) {
-	indent := indentOf(s.lines[from])
-	to = from + 1
-	for next := to; next < len(s.lines); next++ {
-		switch {
-		case isBare(s.lines[next]):
-		case indentOf(s.lines[next]) > indent || closes(s.lines[next]) && indentOf(s.lines[next]) == indent:
-			to = next + 1
-		default:
-			return to
-		}
-	}
-	return to
+	return from, s.block(from, indentOf(s.lines[from]))
 }
 
 // closes reports whether a line only ends brackets that began before.
@@ -268,7 +252,7 @@ func (s *sourceLines) set(m *ast.MappingNode, place []string, value string) erro
 			return fmt.Errorf("there is no %s to take out", strings.Join(place, "."))
 		}
 		last := m.Values[len(m.Values)-1].Key.GetToken().Position.Line - 1
-		s.lines = slices.Insert(s.lines, s.blockOfKey(last, first.Column-1), strings.Repeat(" ", first.Column-1)+setFlow(nil, place, value))
+		s.lines = slices.Insert(s.lines, s.block(last, first.Column-1), strings.Repeat(" ", first.Column-1)+setFlow(nil, place, value))
 		return nil
 	}
 	at := v.Key.GetToken().Position.Line - 1
@@ -279,7 +263,7 @@ func (s *sourceLines) set(m *ast.MappingNode, place []string, value string) erro
 		}
 		place = place[:1] // the last of it goes
 	}
-	end := s.blockOfKey(at, first.Column-1)
+	end := s.block(at, first.Column-1)
 	if len(place) == 1 && value == "" {
 		return s.takeOut(at, end, v)
 	}
@@ -309,13 +293,14 @@ func (s *sourceLines) takeOut(at, end int, v *ast.MappingValueNode) error {
 	return nil
 }
 
-// blockOfKey is the line behind the last of a key's value, which stands at a column.
-func (s *sourceLines) blockOfKey(at, column int) (to int) {
+// block is the line behind the last of what begins in a line, at an indentation: what is indented more,
+// and the brackets that end it.
+func (s *sourceLines) block(at, indent int) (to int) {
 	to = at + 1
 	for next := to; next < len(s.lines); next++ {
 		switch {
 		case isBare(s.lines[next]):
-		case indentOf(s.lines[next]) > column || closes(s.lines[next]):
+		case indentOf(s.lines[next]) > indent || closes(s.lines[next]):
 			to = next + 1
 		default:
 			return to

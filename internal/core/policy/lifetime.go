@@ -5,6 +5,7 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/goccy/go-yaml/ast"
 
@@ -65,55 +66,51 @@ func (d *document) browser(n ast.Node) *httprules.BrowserLives {
 var mediaTypes = regexp.MustCompile(`^[a-z0-9!#$&^_.+-]+/([a-z0-9!#$&^_.+-]+|\*)$`)
 
 func (d *document) byType(n ast.Node, where string) httprules.ByType {
-	m, ok := d.resolve(n).(ast.MapNode)
-	if !ok {
-		d.fail(n, "%s must map media types to lifetimes: { \"image/*\": 7d, \"text/css\": 30d }", where)
-		return nil
-	}
-	lives := httprules.ByType{}
-	for it := m.MapRange(); it.Next(); {
-		name := strings.ToLower(fmt.Sprint(keyText(it.Key())))
-		switch _, twice := lives[name]; {
-		case !mediaTypes.MatchString(name):
-			d.fail(it.Key(), "%s: %v is not a media type; write \"text/css\", or \"image/*\" for all of a kind, without parameters", where, keyText(it.Key()))
-			continue
-		case twice:
-			d.fail(it.Key(), "%s: %s stands twice; keep one", where, name)
-			continue
+	return lives(d, n, where, `media types to lifetimes: { "image/*": 7d, "text/css": 30d }`, func(text string) (string, string) {
+		name := strings.ToLower(text)
+		if !mediaTypes.MatchString(name) {
+			return "", `is not a media type; write "text/css", or "image/*" for all of a kind, without parameters`
 		}
-		life := httprules.Unset
-		d.duration(d.resolve(it.Value()), where, &life)
-		if life != httprules.Unset {
-			lives[name] = life
-		}
-	}
-	return lives
+		return name, ""
+	})
 }
 
 func (d *document) byStatus(n ast.Node, where string) httprules.ByStatus {
+	return lives(d, n, where, "statuses to lifetimes: { 404: 30s, 5xx: 1s }", func(text string) (int, string) {
+		status, ok := statusNamed(text)
+		if !ok {
+			return 0, "is no final status that can be stored whole, and none of 2xx, 3xx, 4xx, 5xx and any"
+		}
+		return status, ""
+	})
+}
+
+// lives reads a mapping from names to lengths of time; named reads a name, or says what is wrong with it.
+func lives[K comparable](d *document, n ast.Node, where, wanted string, named func(text string) (name K, wrong string)) map[K]time.Duration {
 	m, ok := d.resolve(n).(ast.MapNode)
 	if !ok {
-		d.fail(n, "%s must map statuses to lifetimes: { 404: 30s, 5xx: 1s }", where)
+		d.fail(n, "%s must map %s", where, wanted)
 		return nil
 	}
-	lives := httprules.ByStatus{}
+	all := map[K]time.Duration{}
 	for it := m.MapRange(); it.Next(); {
-		status, ok := statusNamed(fmt.Sprint(keyText(it.Key())))
-		if !ok {
-			d.fail(it.Key(), "%s: %v is no final status that can be stored whole, and none of 2xx, 3xx, 4xx, 5xx and any", where, keyText(it.Key()))
+		text := fmt.Sprint(keyText(it.Key()))
+		name, wrong := named(text)
+		if wrong != "" {
+			d.fail(it.Key(), "%s: %s %s", where, text, wrong)
 			continue
 		}
-		if _, twice := lives[status]; twice {
-			d.fail(it.Key(), "%s: %v stands twice; keep one", where, keyText(it.Key()))
+		if _, twice := all[name]; twice {
+			d.fail(it.Key(), "%s: %s stands twice; keep one", where, text)
 			continue
 		}
 		life := httprules.Unset
 		d.duration(d.resolve(it.Value()), where, &life)
 		if life != httprules.Unset {
-			lives[status] = life
+			all[name] = life
 		}
 	}
-	return lives
+	return all
 }
 
 // statusNamed reads a status, or a group of them, as httprules.ByStatus has it.

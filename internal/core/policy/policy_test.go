@@ -139,7 +139,7 @@ func TestMistakes(t *testing.T) {
 		{"an unknown key of visitors", "version: 1\norigins: [{ name: s, url: http://h }]\nvisitors: { signedin: [] }\n", `did you mean "signed_in"?`},
 		{"a group of statuses that is none", head + "    lifetime: { by_status: { 6xx: 1m } }\n", `none of 2xx, 3xx, 4xx, 5xx and any`},
 		{"a type that is none", head + "    lifetime: { by_type: { image: 1d } }\n", `image is not a media type; write "text/css", or "image/*"`},
-		{"a type twice", head + "    lifetime: { by_type: { \"image/*\": 1d, \"Image/*\": 2d } }\n", `image/* stands twice`},
+		{"a type twice", head + "    lifetime: { by_type: { \"image/*\": 1d, \"Image/*\": 2d } }\n", `Image/* stands twice`},
 		{"types that are no mapping", head + "    lifetime: { by_type: 1d }\n", `must map media types to lifetimes`},
 		{"a browser's life of nothing known", head + "    lifetime: { browser: { frsh: 1d } }\n", `unknown key "frsh" in lifetime.browser; did you mean "fresh"?`},
 		{"validators of another kind", head + "    validators: mad\n", `validators cannot be "mad"; did you mean "made"?`},
