@@ -268,6 +268,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/marks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What happened to the cache, the newest first */
+        get: operations["list-marks"];
+        put?: never;
+        /** Put a mark on the time line, such as a release */
+        post: operations["add-mark"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/nodes": {
         parameters: {
             query?: never;
@@ -366,6 +384,23 @@ export interface paths {
         };
         /** Show one purge of the ledger */
         get: operations["get-purge"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/reports/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Put the figures of two spans of time side by side */
+        get: operations["report-compare"];
         put?: never;
         post?: never;
         delete?: never;
@@ -553,6 +588,12 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        "Add-markRequest": {
+            /** @description When it was: an RFC 3339 time, or a length of time before now; now if left out */
+            at?: string;
+            /** @description What it is called, in one line */
+            name: string;
+        };
         "Apply-policyRequest": {
             note?: string;
             /** @description The policy, as YAML or JSON */
@@ -645,6 +686,29 @@ export interface components {
             well: boolean;
             /** @description The sources that have not */
             why?: string;
+        };
+        Comparison: {
+            after: components["schemas"]["SpanFigures"];
+            before: components["schemas"]["SpanFigures"];
+            /** @description After less before */
+            change: components["schemas"]["SpanFigures"];
+            /**
+             * Format: date-time
+             * @description Figures before this moment are made up (demo only)
+             */
+            made_up_until?: string;
+            /** @description What happened from the beginning of the first span to the end of the last, but for purges; the newest hundred */
+            marks: components["schemas"]["Mark"][];
+            /**
+             * Format: int64
+             * @description The length of the pieces that the variation is taken from
+             */
+            piece_s: number;
+            route?: string;
+            /** @description The figures that changed by more than that, such as hit_ratio and latency.miss.p90_ms */
+            unusual: string[];
+            /** @description By how much each figure may differ without a reason: one comparison of a hundred would give more by chance; percentiles also by how exactly they are kept, 19 per cent. null with too few figures to tell, and for numbers of spans that are not of one length */
+            usual: components["schemas"]["SpanFigures"];
         };
         Curve: {
             /** @description What this node saved */
@@ -1046,11 +1110,39 @@ export interface components {
             source: string;
             value: string;
         };
+        LatencyFigure: {
+            outcome: string;
+            /** Format: double */
+            p50_ms: number | null;
+            /** Format: double */
+            p90_ms: number | null;
+            /** Format: double */
+            p99_ms: number | null;
+            /** Format: double */
+            requests: number | null;
+        };
         "List-fragment-namesResponse": {
             names: components["schemas"]["FragmentName"][];
         };
         "List-nodesResponse": {
             nodes: components["schemas"]["Node"][];
+        };
+        Mark: {
+            /** Format: date-time */
+            at: string;
+            /** @description Who did it: a token, a node */
+            by: string;
+            /** @description Of a switch: off or on; of a purge: its reason; of a revision: its note; of a release: the route */
+            detail: string;
+            /** @enum {string} */
+            kind: "mark" | "purge" | "revision" | "restart" | "switch" | "release";
+            /** @description The number of a purge or revision; the node that started; the route that was switched (* is all); the release; or what it was called */
+            name: string;
+        };
+        MarkList: {
+            marks: components["schemas"]["Mark"][];
+            /** @description The after of the next part; absent at the end */
+            next?: string;
         };
         Matched: {
             /** Format: int64 */
@@ -1635,6 +1727,27 @@ export interface components {
              * @description Its promise: checked is never longer ago, in seconds
              */
             within_s: number;
+        };
+        SpanFigures: {
+            /**
+             * Format: double
+             * @description (hit + stale) / (requests - bypass)
+             */
+            hit_ratio: number | null;
+            /** @description By outcome */
+            latency: components["schemas"]["LatencyFigure"][];
+            /** Format: double */
+            origin_requests: number | null;
+            /** Format: double */
+            origin_requests_per_s: number | null;
+            /** Format: double */
+            requests: number | null;
+            /** Format: double */
+            requests_per_s: number | null;
+            /** Format: date-time */
+            since?: string;
+            /** Format: date-time */
+            until?: string;
         };
         StoredTag: {
             /** Format: int64 */
@@ -2708,6 +2821,78 @@ export interface operations {
             };
         };
     };
+    "list-marks": {
+        parameters: {
+            query?: {
+                /** @description A length of time before now (1h, 7d) or an RFC 3339 time */
+                since?: string;
+                /** @description Likewise; now if left out */
+                until?: string;
+                /** @description Only these kinds, with commas between: mark, purge, revision, restart, switch, release */
+                kind?: string[];
+                limit?: number;
+                /** @description The next of the part before */
+                after?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MarkList"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "add-mark": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Add-markRequest"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Mark"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-nodes": {
         parameters: {
             query?: never;
@@ -3007,6 +3192,42 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Purge"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "report-compare": {
+        parameters: {
+            query: {
+                /** @description FROM..TO, each a length of time before now (14d, 7d) or an RFC 3339 time; until now without TO */
+                before: string;
+                /** @description Likewise */
+                after: string;
+                /** @description Only this route */
+                route?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Comparison"];
                 };
             };
             /** @description Error */

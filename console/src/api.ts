@@ -8,6 +8,7 @@ export type Route = Schemas['Route']
 export type NewRoute = Schemas['NewRoute']
 export type RouteChange = Schemas['RouteChange']
 export type Node = Schemas['Node']
+export type Mark = Schemas['Mark']
 export type Purge = Schemas['Purge']
 export type PurgeRequest = Schemas['PurgeRequest']
 export type PurgeResult = Schemas['PurgeResult']
@@ -76,6 +77,7 @@ export const api = {
   nodes: () => call<{ nodes: Node[] }>('GET', '/v1/nodes').then((r) => r.nodes),
   tags: (prefix: string, limit = 20) => call<{ tags: Tag[] }>('GET', '/v1/tags' + query({ prefix, limit: String(limit) })).then((r) => r.tags),
   findings: (since: string) => call<{ findings: Finding[] }>('GET', '/v1/findings' + query({ since })).then((r) => r.findings),
+  marks: (since: string, kind: string, limit = 50) => call<{ marks: Mark[] }>('GET', '/v1/marks' + query({ since, kind, limit: String(limit) })).then((r) => r.marks),
   purges: (limit = 50) => call<{ purges: Purge[] }>('GET', '/v1/purges' + query({ limit: String(limit) })).then((r) => r.purges),
   entries: (tag: string, limit = 50) => call<{ entries: Entry[] }>('GET', '/v1/entries' + query({ tag, limit: String(limit) })).then((r) => r.entries),
   entriesOf: (route: string, limit = 50) => call<{ entries: Entry[] }>('GET', '/v1/entries' + query({ route, limit: String(limit) })).then((r) => r.entries),

@@ -142,6 +142,8 @@ func New(cfg Config) *Control {
 	c.entryCalls()
 	c.primeCalls()
 	c.sizeCalls()
+	c.markCalls()
+	c.compareCall()
 	c.madeOfCalls()
 	c.changeCalls()
 	c.reportCalls()

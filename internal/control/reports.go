@@ -26,16 +26,9 @@ func (c *Control) reportCalls() {
 			Route string `query:"route" doc:"Only this route"`
 		}) (*struct{ Body client.RatioReport }, error) {
 			now := c.now()
-			since, err := moment(in.Since, now)
+			since, until, err := sinceUntil(in.Since, in.Until, now)
 			if err != nil {
-				return nil, huma.Error422UnprocessableEntity("since: " + err.Error())
-			}
-			until, err := moment(in.Until, now)
-			if err != nil {
-				return nil, huma.Error422UnprocessableEntity("until: " + err.Error())
-			}
-			if !since.Before(until) {
-				return nil, huma.Error422UnprocessableEntity("since must be before until")
+				return nil, err
 			}
 			q := ratioQuery{since: since, until: until, by: in.By, now: now, route: in.Route, parts: in.Of == "parts"}
 			if in.By == "time" {
@@ -61,6 +54,20 @@ func moment(s string, now time.Time) (time.Time, error) {
 		return now, fmt.Errorf("%q is neither a length of time (15m, 1h, 7d) nor a time (%s)", s, now.UTC().Format(time.RFC3339))
 	}
 	return now.Add(-d), nil
+}
+
+// sinceUntil reads two moments, the second after the first.
+func sinceUntil(sinceText, untilText string, now time.Time) (since, until time.Time, err error) {
+	if since, err = moment(sinceText, now); err != nil {
+		return since, until, huma.Error422UnprocessableEntity("since: " + err.Error())
+	}
+	if until, err = moment(untilText, now); err != nil {
+		return since, until, huma.Error422UnprocessableEntity("until: " + err.Error())
+	}
+	if !since.Before(until) {
+		return since, until, huma.Error422UnprocessableEntity("since must be before until")
+	}
+	return since, until, nil
 }
 
 // maxBuckets bounds a report by time.
@@ -104,22 +111,9 @@ func (c *Control) ratio(ctx context.Context, q ratioQuery) (client.RatioReport, 
 	if err != nil {
 		return out, err
 	}
-	rows, err := rec.Figures(ctx, q.since, q.until, q.step, q.route)
-	if err != nil {
-		return out, c.failed(err)
-	}
 	report := meter.Report{By: reportsBy[q.by], Parts: q.parts, Route: q.route}
-	for i := range rows {
-		report.Count(rows[i].At, rows[i].Key, &rows[i].Cell)
-	}
-	if !q.until.Before(q.now) { // what is not in the database yet happened just now
-		at := q.now
-		if q.step > 0 {
-			at = q.now.Truncate(q.step)
-		}
-		for k, cell := range c.node.Pending() {
-			report.Count(at, k, cell)
-		}
+	if err := c.eachFigure(ctx, rec, figureQuery{q.since, q.until, q.now, q.step, q.route}, report.Count); err != nil {
+		return out, c.failed(err)
 	}
 	out.Total = rowOf(&report.Total)
 	for _, sums := range report.Rows() {
@@ -134,6 +128,37 @@ func (c *Control) ratio(ctx context.Context, q ratioQuery) (client.RatioReport, 
 		return out, c.failed(err)
 	}
 	return out, nil
+}
+
+// figureQuery asks for what was counted in a span, in buckets of step (0: one).
+type figureQuery struct {
+	since, until, now time.Time
+	step              time.Duration
+	route             string // "": all
+}
+
+// eachFigure passes on what was counted: what the records have, and what is in memory still.
+func (c *Control) eachFigure(ctx context.Context, rec records.Records, q figureQuery, count func(at time.Time, k meter.Key, cell *meter.Cell)) error {
+	rows, err := rec.Figures(ctx, q.since, q.until, q.step, q.route)
+	if err != nil {
+		return err
+	}
+	for i := range rows {
+		count(rows[i].At, rows[i].Key, &rows[i].Cell)
+	}
+	if q.until.Before(q.now) {
+		return nil
+	}
+	at := q.now // what is not in the records yet happened just now
+	if q.step > 0 {
+		at = q.now.Truncate(q.step)
+	}
+	for k, cell := range c.node.Pending() {
+		if q.route == "" || k.Route == q.route {
+			count(at, k, cell)
+		}
+	}
+	return nil
 }
 
 func rowOf(r *meter.Ratio) client.RatioRow {

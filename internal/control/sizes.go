@@ -40,16 +40,9 @@ func (c *Control) sizeCalls() {
 
 func (c *Control) sizes(ctx context.Context, sinceText, untilText, stepText, node string) (out client.SizeReport, err error) {
 	now := c.now()
-	since, err := moment(sinceText, now)
+	since, until, err := sinceUntil(sinceText, untilText, now)
 	if err != nil {
-		return out, huma.Error422UnprocessableEntity("since: " + err.Error())
-	}
-	until, err := moment(untilText, now)
-	if err != nil {
-		return out, huma.Error422UnprocessableEntity("until: " + err.Error())
-	}
-	if !since.Before(until) {
-		return out, huma.Error422UnprocessableEntity("since must be before until")
+		return out, err
 	}
 	step, err := stepOf(stepText, until.Sub(since))
 	if err != nil {

@@ -32,6 +32,8 @@ type Config struct {
 	MayExplain  func(token string) bool
 	// Found takes the findings of comparisons; nil: hits are not compared.
 	Found func(fetch.Finding)
+	// Released hears of a route whose answers another release of the application makes; may be nil.
+	Released func(route, release string)
 	// Streams is how many requests may be under way at a time on connections that several of
 	// them share (HTTP/2); 0: as many as come.
 	Streams int64
@@ -66,7 +68,7 @@ func New(c Config) *Edge {
 	edge.coder = coding.New(c.Store, c.Barrier.Marks, edge.tasks)
 	edge.fetch = fetch.New(fetch.Config{
 		Store: c.Store, Barrier: c.Barrier, Meter: c.Meter, Coder: edge.coder, Tasks: edge.tasks,
-		Policy: edge.Policy, Purge: c.Purge, Found: c.Found, Log: c.Log, Now: c.Now,
+		Policy: edge.Policy, Purge: c.Purge, Found: c.Found, Released: c.Released, Log: c.Log, Now: c.Now,
 	})
 	edge.exchanges.New = func() any {
 		x := &exchange{stripe: c.Meter.Stripe()}

@@ -30,8 +30,10 @@ type Config struct {
 	Policy  func() *policy.InForce
 	Purge   Purger
 	Found   func(Finding) // takes the findings of comparisons; nil: hits are not compared
-	Log     *slog.Logger
-	Now     func() time.Time
+	// Released hears of a route whose answers another release of the application makes; may be nil.
+	Released func(route, release string)
+	Log      *slog.Logger
+	Now      func() time.Time
 }
 
 // Fetcher asks origins for what is missing. It is safe for concurrent use.

@@ -42,6 +42,9 @@ func (f *Fetcher) sawRelease(route *policy.Route, header httprules.Header) {
 	}
 	f.Log.Info("another release of the application answers; what older ones made is marked stale", "route", route.Name, "release", name)
 	f.order(tags.Purge{Mode: tags.Soften, Routes: []string{route.Name}}, "release:"+name, "route", "/"+route.Name)
+	if f.Released != nil {
+		f.Released(route.Name, name)
+	}
 }
 
 // replaces reports whether a release takes the place of another one now.

@@ -186,9 +186,12 @@ func (f *Fetcher) tellUnread(w *write, d *policy.Write, begins []string) {
 	}
 	f.unread.remember(d.Name, now)
 	if f.Found != nil {
-		f.Found(Finding{At: now, Route: "write:" + d.Name, URL: w.method + " " + key.EquivalentPath(w.path), Kind: "unread-write", Separator: "a body of more than 64 KiB, so that all tags were purged that begin with: " + strings.Join(begins, ", ")})
+		f.Found(Finding{At: now, Route: "write:" + d.Name, URL: w.method + " " + key.EquivalentPath(w.path), Kind: UnreadWrite, Separator: "a body of more than 64 KiB, so that all tags were purged that begin with: " + strings.Join(begins, ", ")})
 	}
 }
+
+// UnreadWrite is the kind of the finding that a write's body was too long to be read.
+const UnreadWrite = "unread-write"
 
 // unreadQuiet is how long nothing more is said of a write whose bodies are too long.
 const unreadQuiet = time.Hour

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"gerastic/internal/core/meter"
+	"gerastic/internal/records"
 )
 
 // FlushEvery is how often figures go to the database: what a crash can lose.
@@ -54,18 +55,21 @@ func (n *Node) flushFigures() {
 		}
 		if rec := n.known(); rec != nil && time.Since(compacted) > time.Hour {
 			compacted = time.Now()
-			if err := rec.CompactFigures(n.tasks.Life(), compacted); err != nil {
-				n.log.Warn("old figures could not be merged", "error", err)
-			}
-			if err := rec.ForgetSizes(n.tasks.Life(), compacted); err != nil {
-				n.log.Warn("old sizes could not be forgotten", "error", err)
-			}
-			if err := rec.ForgetRuns(n.tasks.Life(), compacted); err != nil {
-				n.log.Warn("old runs could not be forgotten", "error", err)
-			}
-			if err := rec.ForgetPurges(n.tasks.Life(), compacted); err != nil {
-				n.log.Warn("the ledger's oldest purges could not be forgotten", "error", err)
-			}
+			n.forgetOld(rec, compacted)
+		}
+	}
+}
+
+// forgetOld takes out of the records what is older than anyone asks for.
+func (n *Node) forgetOld(rec records.Records, now time.Time) {
+	for _, old := range []struct {
+		what   string
+		forget func(ctx context.Context, now time.Time) error
+	}{
+		{"figures", rec.CompactFigures}, {"sizes", rec.ForgetSizes}, {"marks", rec.ForgetMarks}, {"runs", rec.ForgetRuns}, {"purges", rec.ForgetPurges},
+	} {
+		if err := old.forget(n.tasks.Life(), now); err != nil {
+			n.log.Warn("old records could not be merged or forgotten", "what", old.what, "error", err)
 		}
 	}
 }

@@ -107,7 +107,7 @@ func Start(ctx context.Context, s Settings) (*Node, error) {
 			t, ok := n.TokenFor(token)
 			return ok && t.May(records.Read)
 		},
-		Development: s.Development, Found: n.found,
+		Development: s.Development, Found: n.found, Released: n.released,
 		Purge: n.Invalidate})
 	n.fragments = &fragment.Fragments{Store: n.store, Barrier: n.barrier, Meter: n.meter, Leases: leases, Now: time.Now, On: n.nameOn, AtMost: n.atMost}
 	n.primes = &prime.Primer{Site: n.edge, Base: n.EdgeURL, Previous: n.previous, Tasks: n.tasks}
@@ -156,7 +156,7 @@ func (n *Node) start(ctx context.Context) (err error) {
 	if err := n.checkPolicyFile(); err != nil {
 		return err
 	}
-	if err := n.connect(ctx); errors.Is(err, records.ErrNameTaken) {
+	if err := n.connect(ctx); errors.Is(err, records.ErrNameTaken) || err != nil && n.settings.Alone() {
 		return err
 	} else if err != nil {
 		if kept := n.keptPolicy(); kept == nil {
@@ -270,9 +270,12 @@ func (n *Node) nameOn(name string) bool {
 
 // found keeps what a comparison of a hit with its origin found.
 func (n *Node) found(f fetch.Finding) {
-	if strings.HasPrefix(f.Kind, "unkeyed-") {
+	switch {
+	case strings.HasPrefix(f.Kind, "unkeyed-"):
 		n.log.Warn("the key leaves out what comes with many requests", "route", f.Route, "what", f.Separator)
-	} else {
+	case f.Kind == fetch.UnreadWrite:
+		n.log.Warn("a write purged more than it named", "write", f.Route, "url", f.URL, "why", f.Separator)
+	default:
 		n.log.Warn("a hit was not what the origin would have answered", "kind", f.Kind, "route", f.Route, "url", f.URL, "separator", f.Separator)
 	}
 	rec, err := n.Records()
@@ -281,5 +284,23 @@ func (n *Node) found(f fetch.Finding) {
 	}
 	if err != nil {
 		n.log.Warn("a finding could not be kept", "error", err)
+	}
+}
+
+// released puts a release of the application on the time line.
+func (n *Node) released(route, release string) {
+	n.tasks.Go(func() {
+		n.note(records.TimeMark{At: time.Now(), Kind: records.MarkRelease, Name: protocol.Textual(release), Actor: n.settings.Name, Detail: route})
+	})
+}
+
+// note puts on the time line what nobody waits for.
+func (n *Node) note(m records.TimeMark) {
+	rec, err := n.Records()
+	if err == nil {
+		_, err = rec.AddMark(n.tasks.Life(), m)
+	}
+	if err != nil {
+		n.log.Warn("what happened could not be put on the time line", "what", m.Kind, "name", m.Name, "error", err)
 	}
 }

@@ -39,6 +39,7 @@ func (n *Node) connect(ctx context.Context) error {
 		return err
 	}
 	n.records.Store(&rec)
+	n.note(records.TimeMark{At: n.started, Kind: records.MarkRestart, Name: n.settings.Name, Actor: n.settings.Name})
 	return nil
 }
 

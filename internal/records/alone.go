@@ -27,7 +27,9 @@ type Alone struct {
 	off     map[string]bool
 	tokens  []Token // the newest first
 	figures map[figureKey]*figureRow
-	sizes   []Size    // in order of time
+	sizes   []Size     // in order of time
+	marks   []TimeMark // the newest last, but for purges
+	mark    int64
 	found   []Finding // the newest last
 	finding int64
 	sources map[string]Source
@@ -54,6 +56,7 @@ const (
 	aloneSent    = 100_000 // items of a source
 	aloneNodes   = 100
 	aloneTokens  = 1_000
+	aloneMarks   = 10_000
 )
 
 type ledgerRow struct {

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"maps"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -18,6 +19,7 @@ func (a *Alone) AddRevision(_ context.Context, source, actor, note string) (Revi
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	a.policy = Revision{Number: a.policy.Number + 1, At: time.Now(), Actor: actor, Note: note, Source: source}
+	a.addMark(TimeMark{At: a.policy.At, Kind: MarkRevision, ID: a.policy.Number, Name: strconv.FormatInt(a.policy.Number, 10), Actor: actor, Detail: note})
 	return a.policy, nil
 }
 
@@ -32,12 +34,68 @@ func (a *Alone) LastRevision(context.Context) (Revision, error) {
 }
 
 // Switch implements Records.
-func (a *Alone) Switch(_ context.Context, route string, off bool, _ string) error {
+func (a *Alone) Switch(_ context.Context, route string, off bool, actor string) error {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	if delete(a.off, route); off {
 		a.off[route] = true
 	}
+	a.addMark(TimeMark{Kind: MarkSwitch, Name: route, Actor: actor, Detail: switched(off)})
+	return nil
+}
+
+// addMark adds to the marks, and forgets the oldest beyond the limit. Under mu.
+func (a *Alone) addMark(m TimeMark) TimeMark {
+	if m.At.IsZero() {
+		m.At = time.Now()
+	}
+	m.At = m.At.Truncate(time.Microsecond) // as the database does
+	if m.ID == 0 {
+		a.mark++
+		m.ID = a.mark
+	}
+	a.marks = append(a.marks, m)
+	a.marks = a.marks[max(0, len(a.marks)-aloneMarks):]
+	return m
+}
+
+// AddMark implements Records.
+func (a *Alone) AddMark(_ context.Context, m TimeMark) (TimeMark, error) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return a.addMark(m), nil
+}
+
+// Marks implements Records.
+func (a *Alone) Marks(_ context.Context, q MarkQuery) ([]TimeMark, error) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	all := slices.Clone(a.marks)
+	for _, p := range a.purges {
+		all = append(all, TimeMark{At: p.At.Truncate(time.Microsecond), Kind: MarkPurge, ID: int64(p.Sequence), Name: strconv.FormatUint(uint64(p.Sequence), 10), Actor: p.Actor, Detail: p.Reason})
+	}
+	all = slices.DeleteFunc(all, func(m TimeMark) bool {
+		return m.At.Before(q.Since) || !m.At.Before(q.Until) || len(q.Kinds) > 0 && !slices.Contains(q.Kinds, m.Kind) || q.After != nil && !newer(*q.After, m)
+	})
+	slices.SortFunc(all, func(x, y TimeMark) int {
+		if newer(x, y) {
+			return -1
+		}
+		return 1
+	})
+	return all[:min(len(all), q.Limit)], nil
+}
+
+// newer reports whether x stands before y on the time line.
+func newer(x, y TimeMark) bool {
+	return cmp.Or(x.At.Compare(y.At), strings.Compare(x.Kind, y.Kind), cmp.Compare(x.ID, y.ID)) > 0
+}
+
+// ForgetMarks implements Records.
+func (a *Alone) ForgetMarks(_ context.Context, now time.Time) error {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.marks = slices.DeleteFunc(a.marks, func(m TimeMark) bool { return m.At.Before(now.Add(-CoarseFor)) })
 	return nil
 }
 
@@ -118,7 +176,7 @@ func (a *Alone) SaveFigures(_ context.Context, _ string, at time.Time, cells met
 	if len(a.figures) > aloneFigures {
 		a.compactFigures(time.Now().Add(-time.Minute))
 	}
-	for border := time.Now().Add(-coarseFor); len(a.figures) > aloneFigures; border = border.Add(coarseFor / 100) {
+	for border := time.Now().Add(-CoarseFor); len(a.figures) > aloneFigures; border = border.Add(CoarseFor / 100) {
 		a.forgetFigures(border)
 	}
 	return nil
@@ -140,7 +198,7 @@ func (a *Alone) forgetFigures(border time.Time) {
 // compactFigures merges what is older than a time into longer buckets. Under mu.
 func (a *Alone) compactFigures(border time.Time) {
 	for key, row := range maps.Clone(a.figures) {
-		if long := key.at - key.at%int64(coarse.Seconds()); key.at < border.Unix() && long != key.at {
+		if long := key.at - key.at%int64(Coarse.Seconds()); key.at < border.Unix() && long != key.at {
 			delete(a.figures, key)
 			key.at = long
 			a.addFigure(key, &row.cell, row.latency)
@@ -152,8 +210,8 @@ func (a *Alone) compactFigures(border time.Time) {
 func (a *Alone) CompactFigures(_ context.Context, now time.Time) error {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	a.compactFigures(now.Add(-fineFor))
-	a.forgetFigures(now.Add(-coarseFor))
+	a.compactFigures(now.Add(-FineFor))
+	a.forgetFigures(now.Add(-CoarseFor))
 	return nil
 }
 

@@ -104,21 +104,21 @@ func (r *Database) Figures(ctx context.Context, since, until time.Time, step tim
 
 // Retention of figures: buckets of ten seconds for a while, then of five minutes.
 const (
-	fineFor   = 6 * time.Hour
-	coarseFor = 90 * 24 * time.Hour
-	coarse    = 5 * time.Minute
+	FineFor   = 6 * time.Hour
+	CoarseFor = 90 * 24 * time.Hour
+	Coarse    = 5 * time.Minute
 )
 
 // CompactFigures merges old buckets into longer ones and forgets the oldest, so that
 // the table stays small. Nodes take turns.
 func (r *Database) CompactFigures(ctx context.Context, now time.Time) error {
-	border := now.Add(-fineFor).Truncate(coarse)
+	border := now.Add(-FineFor).Truncate(Coarse)
 	return pgx.BeginFunc(ctx, r.pool, func(tx pgx.Tx) error {
 		var mine bool
 		if err := tx.QueryRow(ctx, `select pg_try_advisory_xact_lock(hashtext('gerastic figures'))`).Scan(&mine); err != nil || !mine {
 			return err
 		}
-		if _, err := tx.Exec(ctx, `delete from figure where at < $1`, now.Add(-coarseFor)); err != nil {
+		if _, err := tx.Exec(ctx, `delete from figure where at < $1`, now.Add(-CoarseFor)); err != nil {
 			return err
 		}
 		// Histograms are lists of pairs that are summed when read, so that they merge by
@@ -128,7 +128,7 @@ func (r *Database) CompactFigures(ctx context.Context, now time.Time) error {
 			insert into figure
 			select to_timestamp(floor(extract(epoch from at) / $3) * $3), node, made_up, route, outcome, cause, status,
 			       sum(requests), sum(bytes), sum(origin_requests), sum(origin_us), sum(saved_us), string_agg(latency, ''::bytea)
-			from old group by 1, 2, 3, 4, 5, 6, 7`, border, now.Add(-coarseFor), int(coarse.Seconds()))
+			from old group by 1, 2, 3, 4, 5, 6, 7`, border, now.Add(-CoarseFor), int(Coarse.Seconds()))
 		return err
 	})
 }

@@ -81,6 +81,13 @@ type Records interface {
 	// MadeUpUntil is the end of the made-up history within a report, or nil.
 	MadeUpUntil(ctx context.Context, since, until time.Time) (*time.Time, error)
 
+	// AddMark puts a mark on the time line; without a time it is now.
+	AddMark(ctx context.Context, m TimeMark) (TimeMark, error)
+	// Marks lists what is on the time line, the newest first: purges, revisions, switches and what was added.
+	Marks(ctx context.Context, q MarkQuery) ([]TimeMark, error)
+	// ForgetMarks drops what is older than figures are.
+	ForgetMarks(ctx context.Context, now time.Time) error
+
 	// KeepSizes adds to the sizes of a minute.
 	KeepSizes(ctx context.Context, sizes []Size) error
 	// Sizes returns what there was from since until (exclusive), in order; of one node, or of all.

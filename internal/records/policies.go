@@ -40,9 +40,11 @@ const Everything = "*"
 
 // Switch turns a route, or Everything, off or on.
 func (r *Database) Switch(ctx context.Context, route string, off bool, actor string) error {
-	_, err := r.pool.Exec(ctx, `insert into route_switch (route, off, actor) values ($1, $2, $3)
+	var both pgx.Batch
+	both.Queue(`insert into route_switch (route, off, actor) values ($1, $2, $3)
 		on conflict (route) do update set off = excluded.off, actor = excluded.actor, at = now()`, route, off, actor)
-	if err != nil {
+	both.Queue(`insert into time_mark (kind, name, actor, detail) values ($1, $2, $3, $4)`, MarkSwitch, route, actor, switched(off))
+	if err := r.pool.SendBatch(ctx, &both).Close(); err != nil {
 		return fmt.Errorf("keeping the switch: %w", err)
 	}
 	return nil

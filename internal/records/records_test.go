@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -187,7 +188,7 @@ func figuresSum(t *testing.T, r Records) {
 	for i := range 600 { // 100 minutes, of which the first 40 are old
 		c := &meter.Cell{Requests: 2, Bytes: 10, OriginRequests: 1, OriginTime: time.Second, Saved: time.Millisecond}
 		c.Latency.Observe(time.Duration(i+1) * time.Millisecond)
-		at := now.Add(-fineFor - 40*time.Minute + time.Duration(i)*10*time.Second)
+		at := now.Add(-FineFor - 40*time.Minute + time.Duration(i)*10*time.Second)
 		require.NoError(t, r.SaveFigures(ctx, "a", at, meter.Cells{key: c}, false))
 	}
 	sum := func(step time.Duration) (rows int, cell meter.Cell) {
@@ -384,4 +385,56 @@ func figuresOf(n, of int) meter.Cells {
 		cells[meter.Key{Route: name}] = &meter.Cell{Requests: 1}
 	}
 	return cells
+}
+
+func TestWhatHappenedStandsOnTheTimeLine(t *testing.T) { inBoth(t, timeLine) }
+
+func timeLine(t *testing.T, r Records) {
+	rev, err := r.AddRevision(ctx, "one", "admin", "a note")
+	require.NoError(t, err)
+	require.NoError(t, r.Switch(ctx, "port", true, "admin"))
+	written, err := r.Append(ctx, "a", []Order{{Purge: tags.Purge{Tags: []string{"x"}}, Actor: "desk", Reason: "late"}}, time.Minute)
+	require.NoError(t, err)
+	at := time.Now().Add(-time.Hour).Truncate(time.Microsecond).UTC()
+	for _, name := range []string{"release 1", "release 2"} { // at one moment
+		_, err = r.AddMark(ctx, TimeMark{At: at, Kind: MarkOwn, Name: name, Actor: "ci"})
+		require.NoError(t, err)
+	}
+	whole := MarkQuery{Since: at, Until: time.Now().Add(time.Minute), Limit: 10}
+	all, err := r.Marks(ctx, whole)
+	require.NoError(t, err)
+	said := []string{}
+	for _, m := range all {
+		said = append(said, strings.Join([]string{m.Kind, m.Name, m.Actor, m.Detail}, "|"))
+	}
+	assert.Equal(t, []string{fmt.Sprintf("purge|%d|desk|late", written.First), "switch|port|admin|off", fmt.Sprintf("revision|%d|admin|a note", rev.Number), "mark|release 2|ci|", "mark|release 1|ci|"}, said)
+
+	paged := []TimeMark{}
+	for q := (MarkQuery{Since: whole.Since, Until: whole.Until, Limit: 1}); ; q.After = &paged[len(paged)-1] {
+		part, err := r.Marks(ctx, q)
+		require.NoError(t, err)
+		if len(part) == 0 {
+			break
+		}
+		paged = append(paged, part...)
+	}
+	assert.Equal(t, all, paged)
+	part, err := r.Marks(ctx, MarkQuery{Since: at.Add(time.Minute), Until: whole.Until, Kinds: []string{MarkOwn, MarkSwitch}, Limit: 10})
+	require.NoError(t, err)
+	require.Len(t, part, 1)
+	assert.Equal(t, MarkSwitch, part[0].Kind)
+	require.NoError(t, r.ForgetMarks(ctx, at.Add(CoarseFor+time.Minute)))
+	part, err = r.Marks(ctx, MarkQuery{Since: at, Until: whole.Until, Kinds: []string{MarkOwn}, Limit: 10})
+	require.NoError(t, err)
+	assert.Empty(t, part)
+}
+
+// TestFindingsOfEveryKindAreKept: the program knows the kinds, the table does not.
+func TestFindingsOfEveryKindAreKept(t *testing.T) {
+	inBoth(t, func(t *testing.T, r Records) {
+		require.NoError(t, r.AddFinding(ctx, Finding{At: time.Now(), Kind: "unread-write", Route: "write:people"}))
+		found, err := r.Findings(ctx, time.Now().Add(-time.Minute), 10)
+		require.NoError(t, err)
+		assert.Len(t, found, 1)
+	})
 }

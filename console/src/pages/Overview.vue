@@ -1,9 +1,9 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import { api } from '../api'
-import { bytes, clock, count, percent, time } from '../format'
+import { bytes, clock, count, moment, percent, time, utc } from '../format'
 import { useLive } from '../live'
-import { markedPurges } from '../parts/charts'
+import { markedPurges, says } from '../parts/charts'
 import FiguresTable from '../parts/FiguresTable.vue'
 import Headline from '../parts/Headline.vue'
 import OutcomeChart from '../parts/OutcomeChart.vue'
@@ -11,25 +11,28 @@ import PageHead from '../parts/PageHead.vue'
 import RatioChart from '../parts/RatioChart.vue'
 import { useRange } from '../range'
 
+const mostMarks = 20
 const { since, label, seconds } = useRange()
 const { data, updated, problem } = useLive(async () => {
   const length = seconds.value * 1000
   const ago = (ms: number) => new Date(Date.now() - ms).toISOString()
-  const [report, past, nodes, purges] = await Promise.all([
+  const [report, past, nodes, purges, happened] = await Promise.all([
     api.ratio({ since: since.value, by: 'time' }),
     api.ratio({ since: ago(2 * length), until: ago(length), by: 'time' }),
     api.nodes(),
     api.purges(200),
+    api.marks(since.value, 'mark,switch,release,revision,restart', mostMarks),
   ])
   // A comparison is fair only with a period that was counted from its beginning.
   const begun = past.rows.length > 0 && Date.parse(past.rows[0].at!) <= Date.parse(past.since) + length / 10
-  return { report, before: begun ? past.total : null, node: nodes[0] ?? null, purges: purges.filter((p) => new Date(p.at) >= new Date(report.since)) }
+  return { report, before: begun ? past.total : null, node: nodes[0] ?? null, happened, purges: purges.filter((p) => new Date(p.at) >= new Date(report.since)) }
 }, [since])
 
 const report = computed(() => data.value?.report)
 const before = computed(() => data.value?.before)
 const node = computed(() => data.value?.node)
 const purges = computed(() => data.value?.purges ?? [])
+const happened = computed(() => data.value?.happened ?? [])
 const total = computed(() => report.value?.total)
 const rows = computed(() => report.value?.rows ?? [])
 
@@ -69,12 +72,18 @@ const memory = computed(() => (node.value ? node.value.memory_used_bytes / node.
     <template v-else>
       <p v-if="report.made_up_until" class="quiet note">Figures before {{ clock(report.made_up_until) }} are made up, so that a fresh demo has something to show.</p>
       <section class="panel">
-        <h2>Requests by outcome <span v-if="purges.length" class="quiet">dotted: {{ purges.length > markedPurges ? `the ${markedPurges} largest of ${purges.length}${purges.length === 200 ? '+' : ''} purges` : 'purges' }}</span></h2>
-        <OutcomeChart :report="report" :purges="purges" />
+        <h2>Requests by outcome <span v-if="purges.length" class="quiet">dotted: {{ purges.length > markedPurges ? `the ${markedPurges} largest of ${purges.length}${purges.length === 200 ? '+' : ''} purges` : 'purges' }}</span><span v-if="happened.length" class="quiet">dashed: what is listed below</span></h2>
+        <OutcomeChart :report="report" :purges="purges" :happened="happened" />
       </section>
       <section class="panel">
         <h2>Ratios</h2>
-        <RatioChart :report="report" :purges="purges" />
+        <RatioChart :report="report" :purges="purges" :happened="happened" />
+      </section>
+      <section v-if="happened.length" class="panel" aria-label="What happened">
+        <h2>What happened <span class="quiet">beside purges{{ happened.length === mostMarks ? `; the newest ${mostMarks}` : '' }}</span></h2>
+        <ol class="happened">
+          <li v-for="(m, i) in happened" :key="i"><time class="quiet" :datetime="m.at" :title="utc(m.at)">{{ moment(m.at) }}</time> {{ says(m) }} <span class="quiet">by {{ m.by }}</span></li>
+        </ol>
       </section>
       <FiguresTable :report="report" />
     </template>
@@ -91,6 +100,9 @@ const memory = computed(() => (node.value ? node.value.memory_used_bytes / node.
 .bar span { display: block; height: 100%; background: var(--ink); min-width: 1px; }
 .panel { margin-bottom: 8px; padding: 12px 16px; }
 .note { margin: 0 0 8px; font-size: 13px; }
+.happened { list-style: none; margin: 0; padding: 0; font-size: 13px; }
+.happened time { display: inline-block; min-width: 128px; font-variant-numeric: tabular-nums; }
+.happened li { overflow-wrap: anywhere; }
 h2 .quiet { font-weight: 400; font-size: 13px; margin-left: 8px; }
 @media (max-width: 1100px) {
   .headlines { grid-template-columns: repeat(auto-fill, minmax(200px, 1fr)); }

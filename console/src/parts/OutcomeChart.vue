@@ -1,13 +1,13 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import VChart from 'vue-echarts'
-import type { Purge, RatioReport } from '../api'
+import type { Mark, Purge, RatioReport } from '../api'
 import { useAppearance } from '../appearance'
 import { outcomes } from '../colours'
 import { none } from '../format'
 import { base, course, marks } from './charts'
 
-const props = defineProps<{ report: RatioReport; purges: Purge[] }>()
+const props = defineProps<{ report: RatioReport; purges: Purge[]; happened: Mark[] }>()
 const appearance = useAppearance()
 
 const option = computed(() => {
@@ -24,7 +24,7 @@ const option = computed(() => {
       lineStyle: { width: 0 },
       itemStyle: { color: p.outcome[o] },
       areaStyle: { color: p.outcome[o], opacity: 0.75 },
-      ...(i === 0 ? { markLine: marks(p, props.purges) } : {}),
+      ...(i === 0 ? { markLine: marks(p, props.purges, props.happened) } : {}),
     })),
   }
 })

@@ -1,12 +1,12 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import VChart from 'vue-echarts'
-import type { Purge, RatioReport, RatioRow } from '../api'
+import type { Mark, Purge, RatioReport, RatioRow } from '../api'
 import { useAppearance } from '../appearance'
 import { percent } from '../format'
 import { base, course, marks } from './charts'
 
-const props = defineProps<{ report: RatioReport; purges: Purge[] }>()
+const props = defineProps<{ report: RatioReport; purges: Purge[]; happened: Mark[] }>()
 const appearance = useAppearance()
 
 const option = computed(() => {
@@ -24,7 +24,7 @@ const option = computed(() => {
     tooltip: { ...frame.tooltip, valueFormatter: (v: unknown) => percent(v as number | null) },
     yAxis: { ...frame.yAxis, min: 0, max: 1, axisLabel: { color: p.quiet, formatter: (v: number) => `${v * 100} %` } },
     series: [
-      { ...line('hit ratio', p.outcome.hit, 'solid', (r) => r.hit_ratio), markLine: marks(p, props.purges) },
+      { ...line('hit ratio', p.outcome.hit, 'solid', (r) => r.hit_ratio), markLine: marks(p, props.purges, props.happened) },
       line('byte hit ratio', p.ink, 'dotted', (r) => r.byte_hit_ratio),
       line('offload', p.quiet, [6, 4], (r) => r.offload),
     ],

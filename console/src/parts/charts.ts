@@ -3,7 +3,7 @@ import { LineChart } from 'echarts/charts'
 import { GridComponent, LegendComponent, MarkLineComponent, TooltipComponent } from 'echarts/components'
 import { use } from 'echarts/core'
 import { CanvasRenderer } from 'echarts/renderers'
-import type { Purge, RatioReport, RatioRow } from '../api'
+import type { Mark, Purge, RatioReport, RatioRow } from '../api'
 import type { Palette } from '../colours'
 import { clock, plural, tick } from '../format'
 import { secondsIn, steps } from './steps'
@@ -40,8 +40,15 @@ export function base(p: Palette, from: Date, to: Date, yName: string) {
 /** How many purges are marked at most: more would hide what they are meant to explain. */
 export const markedPurges = 12
 
-/** The largest purges as thin vertical marks, with what they took on hover. */
-export function marks(p: Palette, purges: Purge[]) {
+/** What a mark of the time line says in a line. */
+export function says(m: Mark): string {
+  const what = { mark: '', revision: 'policy, revision ', restart: 'start of node ', switch: 'switch of ', release: 'release ', purge: 'purge ' }[m.kind]
+  const of = m.kind === 'release' ? `on ${m.detail}` : m.detail
+  return `${what}${m.name === '*' ? 'all routes' : m.name}${of ? `: ${of}` : ''}`
+}
+
+/** The largest purges, and what else happened, as thin vertical marks that tell more on hover. */
+export function marks(p: Palette, purges: Purge[], happened: Mark[]) {
   const largest = [...purges].sort((a, b) => b.matched.entries - a.matched.entries).slice(0, markedPurges)
   return {
     silent: false,
@@ -49,7 +56,10 @@ export function marks(p: Palette, purges: Purge[]) {
     label: { show: false },
     lineStyle: { color: p.ink, width: 1, type: 'dotted' as const, opacity: 0.7 },
     emphasis: { label: { show: true, color: p.ink, backgroundColor: p.panel, padding: 4, formatter: (m: { name: string }) => m.name } },
-    data: largest.map((x) => ({ xAxis: new Date(x.at).getTime(), name: `${clock(x.at)} purge ${x.sequence}: ${plural(x.matched.entries, 'entry', 'entries')}` })),
+    data: [
+      ...largest.map((x) => ({ xAxis: new Date(x.at).getTime(), name: `${clock(x.at)} purge ${x.sequence}: ${plural(x.matched.entries, 'entry', 'entries')}` })),
+      ...happened.map((x) => ({ xAxis: new Date(x.at).getTime(), name: `${clock(x.at)} ${says(x)}`, lineStyle: { type: 'dashed' as const, opacity: 1 } })),
+    ],
   }
 }
 

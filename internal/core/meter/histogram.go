@@ -9,6 +9,9 @@ import (
 // Buckets is how many steps a histogram has.
 const Buckets = 96
 
+// PercentileError is by which share of itself a percentile is off at most.
+const PercentileError = 0.19
+
 // Histogram counts durations in steps of a quarter of a doubling, from 1 µs to about
 // 16 s, so that a percentile read from it is off by at most 19 %. Its parts can be
 // summed over nodes and time, which a percentile cannot.
