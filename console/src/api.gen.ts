@@ -303,6 +303,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/onward": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How it goes with the caches and services beyond that are told of purges */
+        get: operations["list-onward"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/onward/{name}/skip": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give up telling a target what it was not told until now */
+        post: operations["skip-onward"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/policy": {
         parameters: {
             query?: never;
@@ -1255,6 +1289,45 @@ export interface components {
             sequence: number;
             /** Format: date-time */
             started: string;
+        };
+        OnwardListBody: {
+            targets: components["schemas"]["OnwardTarget"][];
+        };
+        OnwardSkippedBody: {
+            /**
+             * Format: int64
+             * @description Purges that it is not told
+             */
+            skipped: number;
+        };
+        OnwardTarget: {
+            /**
+             * Format: int64
+             * @description Purges of the ledger that it has not been told
+             */
+            behind: number;
+            /**
+             * Format: date-time
+             * @description When it took a purge last; null: never yet
+             */
+            last_at: string | null;
+            /** @description Of the last try; empty if it went well */
+            last_error: string;
+            name: string;
+            /**
+             * @description failing: the last try failed; it goes on until one goes well
+             * @enum {string}
+             */
+            state: "ok" | "failing";
+            /**
+             * Format: int64
+             * @description That failed, in a row
+             */
+            tries: number;
+            /** @description Without what may be secret of it */
+            url: string;
+            /** @enum {string} */
+            when: "all" | "tags" | "urls";
         };
         PartsTree: {
             /** Format: double */
@@ -2909,6 +2982,66 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["List-nodesResponse"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-onward": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OnwardListBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "skip-onward": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OnwardSkippedBody"];
                 };
             };
             /** @description Error */

@@ -10,6 +10,7 @@ export type RouteChange = Schemas['RouteChange']
 export type Node = Schemas['Node']
 export type Mark = Schemas['Mark']
 export type Purge = Schemas['Purge']
+export type OnwardTarget = Schemas['OnwardTarget']
 export type PurgeRequest = Schemas['PurgeRequest']
 export type PurgeResult = Schemas['PurgeResult']
 export type Finding = Schemas['Finding']
@@ -78,6 +79,7 @@ export const api = {
   tags: (prefix: string, limit = 20) => call<{ tags: Tag[] }>('GET', '/v1/tags' + query({ prefix, limit: String(limit) })).then((r) => r.tags),
   findings: (since: string) => call<{ findings: Finding[] }>('GET', '/v1/findings' + query({ since })).then((r) => r.findings),
   marks: (since: string, kind: string, limit = 50) => call<{ marks: Mark[] }>('GET', '/v1/marks' + query({ since, kind, limit: String(limit) })).then((r) => r.marks),
+  onward: () => call<{ targets: OnwardTarget[] }>('GET', '/v1/onward').then((r) => r.targets),
   purges: (limit = 50) => call<{ purges: Purge[] }>('GET', '/v1/purges' + query({ limit: String(limit) })).then((r) => r.purges),
   entries: (tag: string, limit = 50) => call<{ entries: Entry[] }>('GET', '/v1/entries' + query({ tag, limit: String(limit) })).then((r) => r.entries),
   entriesOf: (route: string, limit = 50) => call<{ entries: Entry[] }>('GET', '/v1/entries' + query({ route, limit: String(limit) })).then((r) => r.entries),

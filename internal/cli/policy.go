@@ -17,6 +17,7 @@ import (
 	"gerastic.example/client"
 
 	"gerastic/internal/core/policy"
+	"gerastic/internal/secrets"
 )
 
 func (a *app) policy() *cobra.Command {
@@ -26,7 +27,7 @@ func (a *app) policy() *cobra.Command {
 }
 
 func (a *app) policyCheck() *cobra.Command {
-	var origin string
+	var origin, secretFiles string
 	c := &cobra.Command{
 		Use:     "check FILE",
 		Short:   "Check a policy, without a node",
@@ -38,7 +39,7 @@ func (a *app) policyCheck() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			outside := policy.Outside{Lookup: os.LookupEnv}
+			outside := policy.Outside{Lookup: os.LookupEnv, Secret: secrets.Reader(secretFiles)}
 			if origin != "" {
 				if outside.Origin, err = policy.ParseOrigin(origin); err != nil {
 					return usage("--origin: %w", err)
@@ -60,6 +61,7 @@ func (a *app) policyCheck() *cobra.Command {
 		},
 	}
 	c.Flags().StringVar(&origin, "origin", "", "check it for a node that is started with this --origin")
+	c.Flags().StringVar(&secretFiles, "secrets", "", "look at the files of secrets below this directory, too")
 	return c
 }
 
@@ -229,7 +231,7 @@ func (a *app) policyShow() *cobra.Command {
 			}
 			text := p.Source
 			if full {
-				known := func(string) (string, bool) { return "x", true } // what stands in the node's environment is not shown
+				known := func(string) (string, bool) { return "http://x", true } // what stands in the node's environment is not shown
 				if text, err = (policy.Outside{Elsewhere: true, Lookup: known}).Full("policy", []byte(p.Source)); err != nil {
 					return fmt.Errorf("the policy in force cannot be read by this program: %w", err)
 				}

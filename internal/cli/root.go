@@ -100,7 +100,7 @@ Begin with: gerastic demo`,
 		}
 		return usage("-o %q: the outputs are table, json and csv", a.format)
 	}
-	root.AddCommand(a.serve(), a.demo(), a.policy(), a.routes(), a.explain(), a.purge(), a.tags(), a.entries(), a.prime(), a.fragments(), a.changes(), a.report(), a.compare(), a.mark(), a.marks(), a.watch(), a.tokens(), a.nodes())
+	root.AddCommand(a.serve(), a.demo(), a.policy(), a.routes(), a.explain(), a.purge(), a.tags(), a.entries(), a.prime(), a.fragments(), a.changes(), a.onward(), a.report(), a.compare(), a.mark(), a.marks(), a.watch(), a.tokens(), a.nodes())
 	root.CompletionOptions.HiddenDefaultCmd = true
 	wrapArgs(root)
 	return root

@@ -70,6 +70,7 @@ yet; after that, policies come through gerastic policy apply.
 	f.BoolVar(&s.Development, "development", false, "for an engineer's machine: Cache-Status says key and reason, browsers ask each time, no act asks for confirmation; loopback only")
 	f.StringVar(&s.PolicyFile, "policy", "", "policy file, applied when there is no policy yet")
 	f.BoolVar(&s.PolicyForce, "policy-force", false, "apply --policy even if there is one")
+	f.StringVar(&s.Secrets, "secrets", "", "directory of the files that the policy names with secret_file:NAME; nobody else may read them")
 	f.StringVar(&s.Name, "node", "", "name of this node in ledger and figures; the machine's name if left out")
 	f.DurationVar(&s.SyncLimit, "sync-limit", node.DefaultSyncLimit, "how long a node may go without knowing the ledger")
 	f.StringVar(&o.whenLost, "when-lost", "revalidate", "what it does after that: revalidate everything before it is served, or serve on")
@@ -143,7 +144,7 @@ func (a *app) runNode(ctx context.Context, s node.Settings) (failure error) {
 }
 
 // nodeSettings are the flags that may be set elsewhere, too.
-var nodeSettings = []string{"edge", "control", "memory", "disk", "disk-writes", "database", "private-database", "origin", "development", "policy", "policy-force", "node", "log-format", "sync-limit", "when-lost", "trust-proxy", "connections-per-address", "control-hosts", "certificate", "certificate-key"}
+var nodeSettings = []string{"edge", "control", "memory", "disk", "disk-writes", "database", "private-database", "origin", "development", "policy", "policy-force", "secrets", "node", "log-format", "sync-limit", "when-lost", "trust-proxy", "connections-per-address", "control-hosts", "certificate", "certificate-key"}
 
 // fromElsewhere fills the flags that were not given from GERASTIC_… variables, and
 // then from DATA/node.yaml.

@@ -29,6 +29,7 @@ import (
 	"gerastic/internal/detect"
 	"gerastic/internal/edge"
 	"gerastic/internal/gate"
+	"gerastic/internal/onward"
 	"gerastic/internal/prime"
 	"gerastic/internal/records"
 	"gerastic/internal/resident"
@@ -45,6 +46,8 @@ type Node interface {
 	Purge(ctx context.Context, p tags.Purge, actor, reason string) (tags.Stamp, []records.Applied, error)
 	// Changes finds changes of content.
 	Changes() *detect.Detector
+	// Onward tells caches and services beyond of purges.
+	Onward() *onward.Teller
 	// Fragments are what applications store.
 	Fragments() *fragment.Fragments
 	// ApplyPolicy checks a policy, keeps it as a revision and puts it in force.
@@ -143,6 +146,7 @@ func New(cfg Config) *Control {
 	c.primeCalls()
 	c.sizeCalls()
 	c.markCalls()
+	c.onwardCalls()
 	c.compareCall()
 	c.madeOfCalls()
 	c.changeCalls()

@@ -78,6 +78,7 @@ var (
 	openGauge      = desc("gerastic_connections", "Connections open.", "listener")
 	placesGauge    = desc("gerastic_connections_limit", "Connections that there may be at a time.", "listener")
 	closedTotal    = desc("gerastic_connections_closed_total", "Connections that were closed: crowded (their address had too many), slow (their peer did not read), resting (another needed the place).", "listener", "why")
+	onwardBehind   = desc("gerastic_onward_behind", "Purges that a cache or service beyond has not been told.", "target")
 	degradedGauge  = desc("gerastic_degraded", "1 while the node has to do without something.")
 )
 
@@ -87,7 +88,7 @@ func desc(name, help string, labels ...string) *prometheus.Desc {
 
 func (m *collector) Describe(ch chan<- *prometheus.Desc) {
 	for _, d := range []*prometheus.Desc{requestsTotal, bytesTotal, originTotal, originSeconds, savedSeconds, primedTotal, latencySeconds, removedTotal, refusedTotal,
-		entriesGauge, usedGauge, limitGauge, tierBytes, tierLimit, tierEntries, tierRemoved, memoryGauge, diskTaken, diskWritten, diskRefused, diskErrors, sequenceGauge, marksGauge, foldedTotal, fillsGauge, leasesGauge, leasesRefused, openGauge, placesGauge, closedTotal, degradedGauge} {
+		entriesGauge, usedGauge, limitGauge, tierBytes, tierLimit, tierEntries, tierRemoved, memoryGauge, diskTaken, diskWritten, diskRefused, diskErrors, sequenceGauge, marksGauge, foldedTotal, fillsGauge, leasesGauge, leasesRefused, openGauge, placesGauge, closedTotal, onwardBehind, degradedGauge} {
 		ch <- d
 	}
 }
@@ -196,6 +197,9 @@ func (m *collector) node(out metrics) {
 		out.counter(closedTotal, float64(f.Refused), name, "crowded")
 		out.counter(closedTotal, float64(f.Slow), name, "slow")
 		out.counter(closedTotal, float64(f.Ended), name, "resting")
+	}
+	for _, o := range m.c.node.Onward().Seen() {
+		out.gauge(onwardBehind, float64(o.Behind), o.Name)
 	}
 	degraded := 0.0
 	if status.Degraded != "" {

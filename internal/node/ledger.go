@@ -167,6 +167,7 @@ const keptSweeps = 4096
 func (n *Node) applyLocked(p records.Entry) {
 	n.barrier.Apply(p.Purge.Purge)
 	n.account()
+	n.onward.Wake()
 	marked := time.Now()
 	n.ledger.at = records.Position{Sequence: p.Sequence, RowID: p.Mark}
 	// The ledger's clock is the database's; where it differs, the figure is off by that.

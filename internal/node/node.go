@@ -26,6 +26,7 @@ import (
 	"gerastic/internal/fetch"
 	"gerastic/internal/gate"
 	"gerastic/internal/localpg"
+	"gerastic/internal/onward"
 	"gerastic/internal/prime"
 	"gerastic/internal/records"
 	"gerastic/internal/resident"
@@ -48,6 +49,7 @@ type Node struct {
 	control   *control.Control
 	fragments *fragment.Fragments
 	detect    *detect.Detector
+	onward    *onward.Teller
 	primes    *prime.Primer
 	hottest   []prime.Target // before this start
 	cluster   *localpg.Cluster
@@ -111,6 +113,7 @@ func Start(ctx context.Context, s Settings) (*Node, error) {
 		Purge: n.Invalidate})
 	n.fragments = &fragment.Fragments{Store: n.store, Barrier: n.barrier, Meter: n.meter, Leases: leases, Now: time.Now, On: n.nameOn, AtMost: n.atMost}
 	n.primes = &prime.Primer{Site: n.edge, Base: n.EdgeURL, Previous: n.previous, Tasks: n.tasks}
+	n.onward = onward.New(onward.Parts{Log: s.Log, Records: n.Records})
 	n.detect = detect.New(detect.Parts{Node: s.Name, Log: s.Log, Records: n.Records, Purge: n.Purge})
 	n.tokens.Store(&tokenTable{})
 	n.rules.Store(&policyState{})
@@ -223,6 +226,7 @@ func (n *Node) Stop(ctx context.Context) {
 			}
 		}
 		n.detect.Stop()
+		n.onward.Stop()
 		if err := n.edge.Shutdown(requests); err != nil {
 			n.log.Warn("what goes on behind visitors did not end in time", "error", err)
 		}
@@ -260,6 +264,9 @@ func (n *Node) Fragments() *fragment.Fragments { return n.fragments }
 
 // Changes finds changes of content.
 func (n *Node) Changes() *detect.Detector { return n.detect }
+
+// Onward tells caches and services beyond of purges.
+func (n *Node) Onward() *onward.Teller { return n.onward }
 
 // nameOn reports whether fragments of a name are switched on; all are as long as there is no
 // policy.

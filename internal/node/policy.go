@@ -15,6 +15,7 @@ import (
 	"gerastic/internal/core/policy"
 	"gerastic/internal/core/tags"
 	"gerastic/internal/records"
+	"gerastic/internal/secrets"
 )
 
 // policyState is what is in force: a revision with its switches.
@@ -60,7 +61,11 @@ func (n *Node) known() records.Records {
 
 // parse reads a policy as this node does.
 func (n *Node) parse(name string, source []byte) (*policy.Policy, error) {
-	return policy.Outside{Lookup: os.LookupEnv, Origin: n.settings.origin, Development: n.settings.Development}.Parse(name, source)
+	secret := secrets.Reader(n.settings.Secrets)
+	if secret == nil {
+		secret = secrets.None
+	}
+	return policy.Outside{Lookup: os.LookupEnv, Secret: secret, Origin: n.settings.origin, Development: n.settings.Development}.Parse(name, source)
 }
 
 // adopt takes the place in the ledger, tokens and policy over from the database.
@@ -230,7 +235,10 @@ func (n *Node) reloadShared(ctx context.Context, rec records.Records) error {
 	if now.revision.Number == revision.Number && sameSwitches(now.off, off) {
 		return nil
 	}
-	return n.enforce(revision, off)
+	if err := n.enforce(revision, off); err != nil {
+		return err
+	}
+	return n.onward.Begin(ctx, rec)
 }
 
 func sameSwitches(a, b map[string]bool) bool {
@@ -262,6 +270,7 @@ func (n *Node) enforce(revision records.Revision, off map[string]bool) error {
 		n.tasks.Go(func() { n.freeStranded(before.Policy, p) })
 	}
 	n.detect.Apply(p.Changes)
+	n.onward.Apply(p.Onward)
 	n.keepRules(revision, off)
 	n.log.Info("policy in force", "revision", revision.Number, "routes", len(p.Routes), "switched_off", len(off))
 	return nil

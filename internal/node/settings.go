@@ -33,6 +33,7 @@ type Settings struct {
 	Origin         string
 	PolicyFile     string
 	PolicyForce    bool
+	Secrets        string // directory of the files that the policy names with secret_file:
 	AdminToken     string // "" makes one at the first start
 	TrustProxies   []string
 	PerAddress     int    // connections of one address at a time; 0: as many as there may be in all

@@ -74,6 +74,9 @@ func (n *Node) troubles() string {
 			all = append(all, "the private database has ended and is started again: "+down.Error())
 		}
 	}
+	if untold := n.onward.Trouble(); untold != "" {
+		all = append(all, untold)
+	}
 	return strings.Join(all, "; ")
 }
 

@@ -34,6 +34,7 @@ type Alone struct {
 	finding int64
 	sources map[string]Source
 	leads   map[string]bool
+	onward  map[string]Onward
 	runs    []Run // the newest last
 	run     int64
 	sent    map[string]map[string]time.Time // items of a source, and when they were sent
@@ -43,7 +44,7 @@ type Alone struct {
 func NewAlone() *Alone {
 	return &Alone{
 		grew: make(chan struct{}), noted: make(chan struct{}), nodes: map[string]*Node{}, off: map[string]bool{}, figures: map[figureKey]*figureRow{},
-		sources: map[string]Source{}, leads: map[string]bool{}, sent: map[string]map[string]time.Time{},
+		sources: map[string]Source{}, leads: map[string]bool{}, onward: map[string]Onward{}, sent: map[string]map[string]time.Time{},
 	}
 }
 

@@ -367,6 +367,44 @@ func (a *Alone) ForgetSource(_ context.Context, name string) error {
 	return nil
 }
 
+// BeginOnward implements Records.
+func (a *Alone) BeginOnward(_ context.Context, targets []string) error {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	for _, name := range targets {
+		if _, known := a.onward[name]; !known {
+			a.onward[name] = Onward{Name: name, At: a.newest()}
+		}
+	}
+	return nil
+}
+
+// Onward implements Records.
+func (a *Alone) Onward(context.Context) (map[string]Onward, Position, error) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return maps.Clone(a.onward), a.newest(), nil
+}
+
+// SaveOnward implements Records.
+func (a *Alone) SaveOnward(_ context.Context, from Position, o Onward) error {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if known, there := a.onward[o.Name]; !there || known.At != from {
+		return ErrNotFound
+	}
+	a.onward[o.Name] = o
+	return nil
+}
+
+// ForgetOnward implements Records: a policy bounds how many there are, and each is small.
+func (a *Alone) ForgetOnward(_ context.Context, but []string, _ time.Time) error {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	maps.DeleteFunc(a.onward, func(name string, _ Onward) bool { return !slices.Contains(but, name) })
+	return nil
+}
+
 // aloneLead is the right to read a source in this process.
 type aloneLead struct {
 	of     *Alone

@@ -107,6 +107,15 @@ type Records interface {
 	// Findings lists those since a time, newest first.
 	Findings(ctx context.Context, since time.Time, limit int) ([]Finding, error)
 
+	// BeginOnward notes for each target that is not known that it has been told of everything until now.
+	BeginOnward(ctx context.Context, targets []string) error
+	// Onward tells how far each target was told, by name, and the ledger's newest place.
+	Onward(ctx context.Context) (map[string]Onward, Position, error)
+	// SaveOnward keeps how far a target was told, if it was at from until now; else it is ErrNotFound.
+	SaveOnward(ctx context.Context, from Position, o Onward) error
+	// ForgetOnward drops the targets, but for some, of which nothing was kept since a time.
+	ForgetOnward(ctx context.Context, but []string, since time.Time) error
+
 	// Sources returns the state of every source, by name.
 	Sources(ctx context.Context) (map[string]Source, error)
 	// Source returns the state of one source; a fresh one if it was never read.

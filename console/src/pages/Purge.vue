@@ -4,6 +4,7 @@ import { useRoute } from 'vue-router'
 import { useAction } from '../action'
 import { api, type PurgeResult } from '../api'
 import { useLive } from '../live'
+import OnwardTable from '../parts/OnwardTable.vue'
 import PageHead from '../parts/PageHead.vue'
 import PurgeForm from '../parts/PurgeForm.vue'
 import PurgeHistory from '../parts/PurgeHistory.vue'
@@ -16,7 +17,10 @@ const place = useRoute()
 const draft = ref<Draft>({ kind: 'tags', names: [], together: false, mode: 'drop', reason: '' })
 const preview = ref<PurgeResult>()
 const { wrong, act } = useAction()
-const { data, updated, problem, renew } = useLive(() => api.purges(30))
+const { data, updated, problem, renew } = useLive(async () => {
+  const [purges, targets] = await Promise.all([api.purges(30), api.onward()])
+  return { purges, targets }
+})
 
 // A link from elsewhere names a tag.
 watch(
@@ -54,9 +58,14 @@ watch(
     <PurgePreview :preview="preview" />
   </section>
 
+  <section v-if="data?.targets.length" class="panel">
+    <h2>Told onward</h2>
+    <OnwardTable :targets="data.targets" />
+  </section>
+
   <section id="history" class="panel">
     <h2>History</h2>
-    <PurgeHistory :purges="data ?? []" :asked="updated !== null" />
+    <PurgeHistory :purges="data?.purges ?? []" :asked="updated !== null" />
   </section>
 </template>
 

@@ -119,8 +119,7 @@ func (d *document) source(n ast.Node) *Source {
 	text := func(name string, into *string) field {
 		return field{name: name, read: func(n ast.Node) {
 			given[name] = n
-			v, _ := d.text(n, name)
-			*into = strings.TrimRight(strings.TrimSpace(d.expand(n, v)), "; \n\t")
+			*into = strings.TrimRight(strings.TrimSpace(d.secret(n, name)), "; \n\t")
 		}}
 	}
 	span := func(name string, into *time.Duration) field {
@@ -209,7 +208,7 @@ func (d *document) sourceKeys(n ast.Node, s *Source, given map[string]ast.Node) 
 		d.fail(given["query"], "the query must hold $1, the cursor: … where updated_at > $1")
 	case s.Deleted != "" && !strings.Contains(s.Deleted, "$1"):
 		d.fail(given["deleted"], "the query must hold $1, the cursor: … where deleted_at > $1")
-	case s.Kind == Webhook && given["secret"] != nil && len(s.Secret) < 16:
+	case s.Kind == Webhook && given["secret"] != nil && len(s.Secret) < 16 && !unread(s.Secret):
 		d.fail(given["secret"], "the secret must have at least 16 characters; openssl rand -hex 32 makes one")
 	}
 }
@@ -289,8 +288,7 @@ func (d *document) fanOut(n ast.Node) *changes.FanOut {
 	f := &changes.FanOut{}
 	d.mapping(n, "also",
 		field{name: "database", read: func(n ast.Node) {
-			text, _ := d.text(n, "also.database")
-			f.Database = d.expand(n, text)
+			f.Database = d.secret(n, "also.database")
 		}},
 		field{name: "query", read: func(n ast.Node) { f.Query, _ = d.text(n, "also.query") }},
 		field{name: "with", read: func(n ast.Node) { f.With = d.changeFields(n, "also.with") }},

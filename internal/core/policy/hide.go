@@ -11,11 +11,14 @@ import (
 // hidden stands for what only some may read.
 const hidden = "(hidden)"
 
+// shortestSecret is how long a field that is sent onward is at least, if nobody else is to read it.
+const shortestSecret = 8
+
 // withheld stands for a policy whose secrets cannot be told from the rest.
 const withheld = "# This policy holds a secret that is written in a way in which it cannot be cut out, so that only\n# the right admin shows it. Write secrets in one line, without escapes, or as ${VARIABLE}.\n"
 
-// Hide returns a policy's source without the secrets that stand in it: those of webhooks, and
-// passwords of databases. What comes from the environment does not stand in it.
+// Hide returns a policy's source without the secrets that stand in it: those of webhooks,
+// passwords of databases, and the fields that are sent onward. What comes from the environment does not stand in it.
 func Hide(source string, lookup func(string) (string, bool)) string {
 	var given []string
 	p, err := Outside{Elsewhere: true, Lookup: func(name string) (string, bool) {
@@ -36,6 +39,15 @@ func Hide(source string, lookup func(string) (string, bool)) string {
 			masked[r.Also.Database] = withoutPassword(r.Also.Database)
 		}
 	}
+	for _, o := range p.Onward {
+		masked[o.URL.String()] = withoutPassword(o.URL.String())
+		for name, values := range o.Header {
+			if name != "Content-Type" && len(values[0]) >= shortestSecret {
+				masked[values[0]] = hidden
+			}
+		}
+	}
+	maps.DeleteFunc(masked, func(secret, _ string) bool { return strings.Contains(secret, secretFile) })
 	longestFirst := slices.SortedFunc(maps.Keys(masked), func(a, b string) int { return len(b) - len(a) }) // one may be part of another
 	for _, secret := range longestFirst {
 		switch mask := masked[secret]; {

@@ -15,11 +15,16 @@ type Outside struct {
 	Lookup func(name string) (string, bool)
 	// Origin is the one of a policy that names none; nil: a policy must.
 	Origin *url.URL
+	// Secret gives what stands in a file of secrets; nil: they are not looked at.
+	Secret func(name string) (string, error)
 	// Development: browsers ask each time, so that engineers see what they have just changed.
 	Development bool
 	// Elsewhere: its origin may be named elsewhere, so that none is missed.
 	Elsewhere bool
 }
+
+// mostOnward is how many caches and services beyond a policy tells of purges.
+const mostOnward = 20
 
 // Parse reads, checks and compiles a policy. name is what problems call the file. The error, if any,
 // is a Problems.
@@ -37,13 +42,13 @@ func (o Outside) Parse(name string, source []byte) (*Policy, error) {
 }
 
 func (o Outside) document(name string) *document {
-	return &document{file: name, lookup: o.Lookup, origins: o.Origin, elsewhere: o.Elsewhere, development: o.Development}
+	return &document{file: name, outside: o}
 }
 
 func (d *document) policy(root ast.Node, p *Policy) {
 	version := 0
 	var marks []Mark
-	var origins, routes, writes []ast.Node
+	var origins, routes, writes, onward []ast.Node
 	var shapes ast.Node
 	d.shared.shapes, d.shared.from = map[string]*shape{}, map[*ast.MappingValueNode]string{}
 	ast.Walk(anchors{d}, root)
@@ -63,6 +68,12 @@ func (d *document) policy(root ast.Node, p *Policy) {
 				p.Writes, writes = append(p.Writes, d.write(n, len(p.Writes)+1)), append(writes, n)
 			})
 		}},
+		field{name: "onward", read: func(n ast.Node) {
+			d.list(n, "onward", func(n ast.Node) { p.Onward, onward = append(p.Onward, d.onward(n)), append(onward, n) })
+			if len(onward) > mostOnward {
+				d.fail(onward[mostOnward], "a policy tells %d caches and services beyond of purges at most", mostOnward)
+			}
+		}},
 		field{name: "visitors", read: func(n ast.Node) { marks = d.visitors(n) }},
 		field{name: "changes", read: func(n ast.Node) { d.changes(n, &p.Changes) }},
 	)
@@ -80,7 +91,7 @@ func (d *document) policy(root ast.Node, p *Policy) {
 	}
 	d.originElsewhere(root, p, origins)
 	for i, route := range p.Routes { // wherever visitors stands in the file
-		if d.development {
+		if d.outside.Development {
 			route.Browser = &httprules.BrowserLives{}
 		}
 		route.Marks, route.TermsDigest = marks, termsName(route, p.Origins)
@@ -88,6 +99,7 @@ func (d *document) policy(root ast.Node, p *Policy) {
 	}
 	unique(d, "origin", origins, p.Origins, func(o *Origin) string { return o.Name })
 	unique(d, "write", writes, p.Writes, func(w *Write) string { return w.Name })
+	unique(d, "onward target", onward, p.Onward, func(o *Onward) string { return o.Name })
 	unique(d, "route", routes, p.Routes, func(r *Route) string { return r.Name })
 }
 
@@ -95,15 +107,15 @@ func (d *document) policy(root ast.Node, p *Policy) {
 func (d *document) originElsewhere(root ast.Node, p *Policy, origins []ast.Node) {
 	switch {
 	case len(d.problems) > 0:
-	case len(p.Origins) == 0 && d.elsewhere:
-	case len(p.Origins) == 0 && d.origins == nil:
+	case len(p.Origins) == 0 && d.outside.Elsewhere:
+	case len(p.Origins) == 0 && d.outside.Origin == nil:
 		d.fail(root, "there is no origin; name at least one under origins:, or start the node with --origin URL")
 	case len(p.Origins) == 0:
 		o := plainOrigin()
-		o.Name, o.URLs = "origin", []*url.URL{d.origins}
+		o.Name, o.URLs = "origin", []*url.URL{d.outside.Origin}
 		p.Origins = []*Origin{o}
-	case d.origins != nil:
-		d.fail(origins[0], "the policy names its origins, and the node was started with --origin %s; start it without --origin, or leave origins out", d.origins)
+	case d.outside.Origin != nil:
+		d.fail(origins[0], "the policy names its origins, and the node was started with --origin %s; start it without --origin, or leave origins out", d.outside.Origin)
 	}
 }
 

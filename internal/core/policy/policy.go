@@ -17,6 +17,7 @@ type Policy struct {
 	Origins []*Origin
 	Routes  []*Route
 	Writes  []*Write
+	Onward  []*Onward
 	Changes Changes
 	// Warnings are findings that do not stop the policy from being applied.
 	Warnings []Problem

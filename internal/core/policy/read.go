@@ -2,7 +2,6 @@ package policy
 
 import (
 	"fmt"
-	"net/url"
 	"slices"
 	"sort"
 	"strings"
@@ -40,14 +39,11 @@ func (ps Problems) Error() string {
 // document walks a YAML tree and gathers problems with their places. It goes on after
 // a problem, so that one check shows them all.
 type document struct {
-	file        string
-	origins     *url.URL                         // of a policy that names none
-	development bool                             // browsers ask each time
-	elsewhere   bool                             // its origin may be named elsewhere
-	lookup      func(name string) (string, bool) // for ${VAR}
-	problems    Problems
-	warnings    Problems
-	anchors     map[string]ast.Node
+	file     string
+	outside  Outside
+	problems Problems
+	warnings Problems
+	anchors  map[string]ast.Node
 
 	shared shared
 	whole  []ast.Node // the routes with all that they take over
@@ -304,7 +300,7 @@ func (d *document) expand(n ast.Node, s string) string {
 			d.fail(n, "the ${ is not closed")
 			return ""
 		}
-		value, ok := d.lookup(name)
+		value, ok := d.outside.Lookup(name)
 		if !ok {
 			d.fail(n, "the environment has no %s; set it before starting", name)
 			return ""
@@ -338,13 +334,7 @@ func kindOf(n ast.Node) string {
 
 // suggestion names the nearest known word, or all of them.
 func suggestion(word string, known []string) string {
-	best, distance := "", len(word)/2+1
-	for _, k := range known {
-		if n := editDistance(word, k); n < distance {
-			best, distance = k, n
-		}
-	}
-	if best != "" {
+	if best := Nearest(word, known); best != "" {
 		return fmt.Sprintf("did you mean %q?", best)
 	}
 	sorted := append([]string(nil), known...)
