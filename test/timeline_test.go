@@ -55,7 +55,9 @@ func TestTwoSpansAreCompared(t *testing.T) {
 	n := startNode(t, node.Settings{Name: "a", Data: t.TempDir(), Origin: site.URL, AdminToken: token})
 	turned := time.Now().Add(-2 * time.Hour).Truncate(5 * time.Minute)
 	counted(t, n, turned)
-	at := func(minutes int) string { return turned.Add(time.Duration(minutes) * time.Minute).UTC().Format(time.RFC3339) }
+	at := func(minutes int) string {
+		return turned.Add(time.Duration(minutes) * time.Minute).UTC().Format(time.RFC3339)
+	}
 	before, after := at(-60)+".."+at(0), at(0)+".."+at(60)
 	c := client.New(n.ControlURL(), token)
 	_, err := c.AddMark(ctx, "sailing off", at(0))

@@ -17,6 +17,8 @@ const (
 	PartsField = "Gerastic-Parts"
 	// ExplainField holds the token of an engineer who may see what is decided, and why.
 	ExplainField = "Gerastic-Explain"
+	// GroupField holds the group of a visitor, for origins. Visitors cannot send it.
+	GroupField = "Gerastic-Group"
 )
 
 // Limits that a node holds to.

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"log/slog"
 	"os"
 	"path/filepath"
 	"strings"
@@ -17,6 +18,7 @@ import (
 	"gerastic.example/client"
 
 	"gerastic/internal/core/policy"
+	"gerastic/internal/keyset"
 	"gerastic/internal/secrets"
 )
 
@@ -39,7 +41,7 @@ func (a *app) policyCheck() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			outside := policy.Outside{Lookup: os.LookupEnv, Secret: secrets.Reader(secretFiles)}
+			outside := policy.Outside{Lookup: os.LookupEnv, Secret: secrets.Reader(secretFiles), Keys: keyset.Opener{Log: slog.New(slog.DiscardHandler)}}
 			if origin != "" {
 				if outside.Origin, err = policy.ParseOrigin(origin); err != nil {
 					return usage("--origin: %w", err)

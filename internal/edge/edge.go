@@ -51,6 +51,7 @@ type Edge struct {
 	inForce   atomic.Pointer[inForce]
 	watching  watchers
 	recents   recents
+	groups    groups
 	exchanges sync.Pool
 	streams   atomic.Int64 // requests under way on shared connections
 }
@@ -58,8 +59,9 @@ type Edge struct {
 // inForce is what a request is served by, from its beginning to its end.
 type inForce struct {
 	*policy.InForce
-	origins *fetch.Origins
-	tallies []tally // of the policy's routes
+	origins  *fetch.Origins
+	tallies  []tally // of the policy's routes
+	grouping bool    // some routes tell visitors apart by their groups
 }
 
 // New returns an edge without a policy; it answers 503 until Apply.
@@ -93,7 +95,7 @@ func (e *Edge) Shutdown(ctx context.Context) error {
 // Apply puts a policy in force for the requests that come from now on. Connections to
 // origins that stay the same are kept.
 func (e *Edge) Apply(p *policy.InForce) {
-	next := &inForce{InForce: p, tallies: make([]tally, len(p.Routes))}
+	next := &inForce{InForce: p, grouping: grouping(p), tallies: make([]tally, len(p.Routes))}
 	var before *fetch.Origins
 	if old := e.inForce.Load(); old != nil {
 		before = old.origins
@@ -101,6 +103,7 @@ func (e *Edge) Apply(p *policy.InForce) {
 	next.origins = fetch.Connect(p.Policy, before)
 	e.inForce.Store(next)
 	e.fetch.Applied(p.Policy)
+	e.groups.forget()
 	before.Close(next.origins)
 }
 
@@ -116,7 +119,7 @@ func (e *Edge) Policy() *policy.InForce {
 func (e *Edge) Filling() int { return e.fetch.Flights.Len() }
 
 // Bytes is about what the edge remembers besides entries.
-func (e *Edge) Bytes() int64 { return e.fetch.Bytes() }
+func (e *Edge) Bytes() int64 { return e.fetch.Bytes() + e.groups.bytes() }
 
 // ServeHTTP answers one visitor.
 func (e *Edge) ServeHTTP(w http.ResponseWriter, r *http.Request) {

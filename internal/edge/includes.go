@@ -67,7 +67,7 @@ func (x *exchange) includes(budget *compose.Budget) *includes {
 
 // notForIncludes: they are about the page, or would get only part of an include, or get it in a
 // form that cannot be put into a page.
-var notForIncludes = []string{"If-Match", "If-None-Match", "If-Modified-Since", "If-Unmodified-Since", "If-Range", "Range", "Accept-Encoding", "Content-Type", "Content-Length", "Content-Encoding", "Expect", "Upgrade", "Connection", protocol.ExplainField, "X-Forwarded-Host"}
+var notForIncludes = []string{"If-Match", "If-None-Match", "If-Modified-Since", "If-Unmodified-Since", "If-Range", "Range", "Accept-Encoding", "Content-Type", "Content-Length", "Content-Encoding", "Expect", "Upgrade", "Connection", protocol.ExplainField, "X-Forwarded-Host", protocol.GroupField}
 
 // target is the request for an include: of the page's own host, or of another. Which origin it
 // goes to is the policy's to say, never the page's.

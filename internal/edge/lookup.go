@@ -32,13 +32,14 @@ type lookup struct {
 	asked    bool          // asks was found out
 	examines bool          // nothing is to be changed
 	sends    []byte        // what the origin is asked with in place of the body; nil: as it came
+	unasked  *visitor      // whose group their origin has not said; nil: it is known, or nobody's
 	near     bool          // what is found has its body in memory
 }
 
 // match finds the route and starts the decision's input.
 func (l *lookup) match() {
 	p := l.inForce
-	l.near, l.sends = false, nil
+	l.near, l.sends, l.unasked = false, nil, nil
 	l.in = decide.Input{Now: l.began, Reason: meter.Route, Lost: l.edge.barrier.Doubts(l.began)}
 	l.route = l.matched()
 	if l.route == nil {
@@ -48,6 +49,9 @@ func (l *lookup) match() {
 		return
 	}
 	l.in.Route, l.in.Enabled, l.sent.Route = l.route, p.On(l.route), l.route
+	if l.route.Group != nil {
+		l.group(l.route.Group)
+	}
 	l.in.SignedIn, l.in.Authorized = l.route.SignedIn(l.req.Header), l.route.Authorized(l.req.Header)
 	if id := &l.route.Key.Identity; id.Required {
 		_, named := id.Of(l.req.Header)

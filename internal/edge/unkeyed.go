@@ -77,12 +77,12 @@ func (x *exchange) countUnkeyed() {
 // has said anything of.
 func (x *exchange) leftOut() (parts []fetch.Part) {
 	for _, name := range key.CookieNames(x.req.Header) {
-		if name != "" && !x.route.Key.HoldsCookie(name) && !slices.Contains(x.route.AlsoCookies, name) {
+		if name != "" && !x.route.Key.HoldsCookie(name) && !slices.Contains(x.route.AlsoCookies, name) && !x.route.Group.TakesCookie(name) {
 			parts = append(parts, fetch.Part{Kind: "cookie", Name: name})
 		}
 	}
 	for name := range x.req.Header {
-		if !isOrdinary(name) && !httprules.Steering(name) && !x.route.Key.HoldsField(name) && !slices.Contains(x.route.AlsoFields, name) {
+		if !isOrdinary(name) && !httprules.Steering(name) && !x.route.Key.HoldsField(name) && !slices.Contains(x.route.AlsoFields, name) && !x.route.Group.Takes(name) {
 			parts = append(parts, fetch.Part{Kind: "header", Name: name})
 		}
 	}

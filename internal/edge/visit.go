@@ -9,6 +9,8 @@ import (
 	"strings"
 	"sync/atomic"
 
+	"gerastic.example/client/protocol"
+
 	"gerastic/internal/core/compose"
 	"gerastic/internal/core/decide"
 	"gerastic/internal/core/httprules"
@@ -54,6 +56,9 @@ func (x *exchange) begin(w http.ResponseWriter, r *http.Request) {
 	x.inForce = x.edge.inForce.Load()
 	x.sample, x.depth, x.primes = meter.Sample{Outcome: meter.Error}, 0, false
 	x.asks, x.asked = nil, false
+	if delete(r.Header, protocol.GroupField); x.inForce != nil && x.inForce.grouping {
+		dropGroup(r.Header)
+	}
 	x.req = requestOf(r, x.edge.config.Trusted)
 	x.expectBody()
 	x.w = careful(w, r, x.upload)
@@ -168,6 +173,7 @@ func (x *exchange) visit() {
 	if x.refuseBody() || x.in.Enabled && x.takesBody() && !x.takeQuestion() {
 		return
 	}
+	x.askGroup()
 	x.countUnkeyed()
 	if x.upgrade() && x.in.Route != nil {
 		x.sample.Cause = meter.Asked

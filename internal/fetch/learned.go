@@ -38,7 +38,7 @@ const (
 // origin sees all cookies, what it makes of one that the key does not hold says nothing of a
 // request without.
 func Similar(canonical string, route *policy.Route, h httprules.Header) string {
-	if !route.Terms.States() && route.Key.LeavesCookieOut(h) {
+	if !route.Terms.States() && route.LeavesCookieOut(h) {
 		return canonical + "\x00with cookies"
 	}
 	return canonical
@@ -125,5 +125,5 @@ func (o *Request) personal() bool {
 
 // leavesCookieOut: the origin saw a cookie that the key does not hold.
 func (o *Request) leavesCookieOut() bool {
-	return !o.Route.Terms.States() && o.Route.Key.LeavesCookieOut(o.Visitor.Header)
+	return !o.Route.Terms.States() && o.Route.LeavesCookieOut(o.Visitor.Header)
 }

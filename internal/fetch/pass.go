@@ -100,6 +100,9 @@ func (p *Passing) rewrite(r *httputil.ProxyRequest) {
 	if p.change != nil && p.change.readsAnswer() {
 		r.Out.Header.Set("Accept-Encoding", "identity")
 	}
+	if group := p.Visitor.Header[protocol.GroupField]; len(group) > 0 {
+		r.Out.Header[protocol.GroupField] = group
+	}
 	r.Out.Header.Set("Surrogate-Capability", capability)
 	outbound.Forward(httprules.Header(r.Out.Header), outbound.Hop{Remote: r.In.RemoteAddr, Proto: r.In.ProtoMajor, Trusted: p.Trusted}, &p.Visitor)
 }

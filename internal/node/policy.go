@@ -14,6 +14,7 @@ import (
 	"gerastic/internal/core/key"
 	"gerastic/internal/core/policy"
 	"gerastic/internal/core/tags"
+	"gerastic/internal/keyset"
 	"gerastic/internal/records"
 	"gerastic/internal/secrets"
 )
@@ -65,7 +66,7 @@ func (n *Node) parse(name string, source []byte) (*policy.Policy, error) {
 	if secret == nil {
 		secret = secrets.None
 	}
-	return policy.Outside{Lookup: os.LookupEnv, Secret: secret, Origin: n.settings.origin, Development: n.settings.Development}.Parse(name, source)
+	return policy.Outside{Lookup: os.LookupEnv, Secret: secret, Keys: keyset.Opener{Log: n.log}, Origin: n.settings.origin, Development: n.settings.Development}.Parse(name, source)
 }
 
 // adopt takes the place in the ledger, tokens and policy over from the database.

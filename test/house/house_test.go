@@ -74,6 +74,7 @@ var rooms = map[string][]string{
 	"internal/records/":      {"internal/core/", "client/protocol"},
 	"internal/onward/":       {"internal/core/", "internal/records"},
 	"internal/secrets/":      {"internal/core/"},
+	"internal/keyset/":       {"internal/core/"},
 	"internal/detect/":       {"internal/core/", "internal/records", "client/protocol"},
 	"internal/control/":      {"internal/core/", "internal/edge", "internal/detect", "internal/onward", "internal/records", "internal/gate", "internal/resident", "internal/prime", "client"},
 	"internal/localpg/":      {},

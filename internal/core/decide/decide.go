@@ -48,8 +48,10 @@ type Input struct {
 	// SignedIn is what of the request says that its visitor is signed in, on a route whose
 	// answers are not for them; "" if nothing does.
 	SignedIn string
-	// Nameless: the route's key must hold who is asking, and nobody said.
+	// Nameless: the route's key must hold who is asking, or their group, and nobody said.
 	Nameless bool
+	// Unasked: it is, until the origin has said their group.
+	Unasked bool
 	// Authorized: the request carries Authorization, and the key does not.
 	Authorized bool
 	// Random, from 0 to 1, decides about early refreshes; 0 where the route has none.

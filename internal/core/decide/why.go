@@ -27,6 +27,12 @@ func Why(in *Input, d Decision) []string {
 		}
 		return []string{fmt.Sprintf("The request carries %s, which says that its visitor is signed in, and the key does not hold who they are, so it goes to its origin with all it has and nothing is stored.", in.SignedIn)}
 	case meter.Nameless:
+		if in.Unasked {
+			return []string{"The visitor's group is not known here yet: their origin is asked for it first (key.group.ask)."}
+		}
+		if in.Route.Group != nil {
+			return []string{"The route's answers are for groups of visitors (key.group), and this visitor is of none: nothing that holds says so. So the request goes through and nothing is stored."}
+		}
 		return []string{"The route's answers are for those who say who they are (key.identity, required), and this request does not, so it goes through and nothing is stored."}
 	case meter.Off:
 		return []string{"The route is switched off, so the request goes through. What is stored stays."}

@@ -101,7 +101,7 @@ func (spec *Spec) HoldsCookie(name string) bool {
 	if slices.Contains(spec.Cookies, name) {
 		return true
 	}
-	return spec.Identity.From == Cookie && (spec.Identity.Name == name || spec.Identity.Name+signatureSuffix == name)
+	return spec.Identity.From == Cookie && (spec.Identity.Name == name || spec.Identity.Name+SignatureSuffix == name)
 }
 
 // HoldsField reports whether a route's keys hold a field.

@@ -65,7 +65,7 @@ func (id Identity) Of(h httprules.Header) (value string, present bool) {
 		return h.Joined(id.Name), h.Has(id.Name)
 	case Cookie:
 		value, present = CookieValue(h, id.Name)
-		if signature, signed := CookieValue(h, id.Name+signatureSuffix); present && signed {
+		if signature, signed := CookieValue(h, id.Name+SignatureSuffix); present && signed {
 			value += "\x00" + signature
 		}
 		return value, present
@@ -73,9 +73,9 @@ func (id Identity) Of(h httprules.Header) (value string, present bool) {
 	return "", false
 }
 
-// signatureSuffix is behind the name of the cookie that signs another, where a framework
+// SignatureSuffix is behind the name of the cookie that signs another, where a framework
 // keeps signatures apart: whoever is asking says so with both.
-const signatureSuffix = ".sig"
+const SignatureSuffix = ".sig"
 
 // Source is where a part comes from.
 type Source byte

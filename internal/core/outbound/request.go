@@ -67,6 +67,8 @@ func (s *Request) Lines(name string) []string {
 	switch {
 	case s.Route.Key.HoldsField(name) || slices.Contains(s.Route.AlsoFields, name):
 		return sent
+	case s.Route.Group.Takes(name):
+		return nil
 	case name == "Cookie":
 		return s.cookies()
 	case name == "Via" || slices.Contains(forwarding, name):
@@ -85,7 +87,7 @@ func (s *Request) Lines(name string) []string {
 
 func (s *Request) cookies() []string {
 	lines := s.Request.Header["Cookie"]
-	if !s.Route.Terms.States() || len(lines) == 0 {
+	if !s.Route.WithholdsCookies() || len(lines) == 0 {
 		return lines
 	}
 	return key.KeepCookies(lines, func(name string) bool { return !s.Route.WithholdsCookie(name) })
@@ -105,6 +107,11 @@ func (s *Request) Fill(varied []string) httprules.Header {
 			if s.Route.Withholds(name) {
 				delete(h, name)
 			}
+		}
+		if kept := s.cookies(); len(kept) > 0 {
+			h["Cookie"] = kept
+		} else {
+			delete(h, "Cookie")
 		}
 		control(h, httprules.ForwardedControl)
 	}

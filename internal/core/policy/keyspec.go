@@ -6,11 +6,14 @@ import (
 
 	"github.com/goccy/go-yaml/ast"
 
+	"gerastic.example/client/protocol"
+
 	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/key"
 )
 
-func (d *document) key(n ast.Node, spec *key.Spec) {
+func (d *document) key(n ast.Node, route *Route) {
+	spec := &route.Key
 	d.mapping(n, "key",
 		field{name: "query", read: func(n ast.Node) { d.query(n, &spec.Query) }},
 		field{name: "headers", read: func(n ast.Node) {
@@ -18,6 +21,8 @@ func (d *document) key(n ast.Node, spec *key.Spec) {
 				switch name := httprules.CanonicalName(s); {
 				case !httprules.IsToken(s):
 					d.fail(n, "key.headers: %q is not a header name", s)
+				case name == protocol.GroupField:
+					d.fail(n, "key.headers: %s is set here, for the visitor; write key.group", name)
 				case name == "Cookie" || name == "Authorization":
 					d.fail(n, "key.headers: %s would make an entry for each visitor; name single cookies under key.cookies", name)
 				default:
@@ -35,6 +40,7 @@ func (d *document) key(n ast.Node, spec *key.Spec) {
 			})
 		}},
 		field{name: "identity", read: func(n ast.Node) { d.identity(n, &spec.Identity) }},
+		field{name: "group", read: func(n ast.Node) { d.group(n, route) }},
 		field{name: "body", read: func(n ast.Node) { d.keyBody(n, spec) }},
 	)
 }

@@ -17,6 +17,8 @@ type Outside struct {
 	Origin *url.URL
 	// Secret gives what stands in a file of secrets; nil: they are not looked at.
 	Secret func(name string) (string, error)
+	// Keys opens what verifies signed tokens; nil: they are not looked at.
+	Keys KeyOpener
 	// Development: browsers ask each time, so that engineers see what they have just changed.
 	Development bool
 	// Elsewhere: its origin may be named elsewhere, so that none is missed.

@@ -97,6 +97,8 @@ type Route struct {
 	// not matter on this route.
 	Marks  []Mark
 	Shared bool
+	// Group says how the group of a visitor is known, of whom all share entries; nil: it does not matter.
+	Group *VisitorGroup
 	// AlsoFields and AlsoCookies reach the origin though the key does not hold them.
 	AlsoFields, AlsoCookies []string
 	Upgrade                 bool // WebSockets may pass

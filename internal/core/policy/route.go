@@ -33,6 +33,9 @@ func (d *document) route(n ast.Node) *Route {
 	if route.Key.Body == key.NoBody && (slices.Contains(route.Methods, "POST") || slices.Contains(route.Methods, "QUERY")) {
 		d.fail(n, "answers to POST and QUERY depend on the request's body, so that the key must hold it; add key: { body: bytes }, json or graphql")
 	}
+	if route.Group != nil && route.Key.Identity.From != 0 {
+		d.fail(n, "key.identity makes entries of each visitor's own, so that key.group would change nothing; keep one of them")
+	}
 	d.checkAsks(n, route)
 	route.KeyName, route.Within = keyName(route), meter.IncludeRoute(route.Name)
 	return route
@@ -45,7 +48,7 @@ func (d *document) settings(n ast.Node, route *Route) {
 	d.mapping(n, "a route",
 		field{name: "name", read: func(n ast.Node) { route.Name = d.name(n, "a route's name") }},
 		field{name: "match", read: func(n ast.Node) { d.match(n, route) }},
-		field{name: "key", read: func(n ast.Node) { d.key(n, &route.Key) }},
+		field{name: "key", read: func(n ast.Node) { d.key(n, route) }},
 		field{name: "lifetime", read: func(n ast.Node) { d.lifetime(n, route) }},
 		field{name: "tags", read: func(n ast.Node) {
 			d.strings(n, "tags", func(n ast.Node, _ string) { templates = append(templates, n) })
@@ -95,6 +98,9 @@ func keyName(route *Route) string {
 	}
 	if !route.Key.Members.All() {
 		fmt.Fprintln(digest, route.Key.Members)
+	}
+	if route.Group != nil {
+		fmt.Fprintln(digest, route.Group.id)
 	}
 	if len(route.Key.Query.Defaults) > 0 { // tags may be made of them
 		fmt.Fprintln(digest, route.Key.Query.Defaults)

@@ -1,6 +1,7 @@
 package policy
 
 import (
+	"maps"
 	"slices"
 	"strings"
 
@@ -36,17 +37,32 @@ func (m Mark) Of(h httprules.Header) string {
 
 // Withholds reports whether the origin is asked without a field that neither the key
 // holds nor the route lets through: where the policy states how long answers live,
-// nothing else may make them.
+// nothing else may make them. What a visitor's group is known by is always withheld: the group stands
+// for it.
 func (route *Route) Withholds(name string) bool {
 	if route.Key.HoldsField(name) || slices.Contains(route.AlsoFields, name) {
 		return false
 	}
-	return route.Terms.States() || httprules.Steering(name)
+	return route.Terms.States() || httprules.Steering(name) || route.Group.Takes(name)
 }
 
 // WithholdsCookie reports the same of a cookie.
 func (route *Route) WithholdsCookie(name string) bool {
-	return route.Terms.States() && !route.Key.HoldsCookie(name) && !slices.Contains(route.AlsoCookies, name) && !slices.Contains(route.AlsoFields, "Cookie")
+	if route.Key.HoldsCookie(name) || slices.Contains(route.AlsoCookies, name) || slices.Contains(route.AlsoFields, "Cookie") {
+		return false
+	}
+	return route.Terms.States() || route.Group.TakesCookie(name)
+}
+
+// WithholdsCookies reports whether there may be cookies that the origin is asked without.
+func (route *Route) WithholdsCookies() bool { return route.Terms.States() || route.Group != nil }
+
+// LeavesCookieOut reports whether the origin sees a cookie of a request that the key does not hold.
+func (route *Route) LeavesCookieOut(h httprules.Header) bool {
+	if route.Group == nil {
+		return route.Key.LeavesCookieOut(h)
+	}
+	return slices.ContainsFunc(key.CookieNames(h), func(name string) bool { return !route.Key.HoldsCookie(name) && !route.WithholdsCookie(name) })
 }
 
 // SignedIn names what of a request says that its visitor is signed in, so that no shared
@@ -57,15 +73,16 @@ func (route *Route) SignedIn(h httprules.Header) string {
 		return ""
 	}
 	if _, named := route.Key.Identity.Of(h); !named {
+		others := route.Group.besides(h)
 		for _, m := range route.Marks {
-			if mark := m.Of(h); mark != "" {
+			if mark := m.Of(others); mark != "" {
 				return mark
 			}
 		}
 	}
 	for name := range h {
 		if httprules.Credential(name) && (name != "Authorization" || route.Terms.States()) && name != protocol.ExplainField &&
-			!route.Key.HoldsField(name) && !slices.Contains(route.AlsoFields, name) {
+			!route.Key.HoldsField(name) && !slices.Contains(route.AlsoFields, name) && !route.Group.Takes(name) {
 			return "header " + name
 		}
 	}
@@ -80,7 +97,7 @@ func (route *Route) Declares(mark string, h httprules.Header) bool {
 // Authorized reports whether a request carries Authorization outside the key: a stored
 // answer is for it only if RFC 9111 §3.5 lets it be.
 func (route *Route) Authorized(h httprules.Header) bool {
-	return h.Has("Authorization") && !route.Key.HoldsField("Authorization")
+	return h.Has("Authorization") && !route.Key.HoldsField("Authorization") && !route.Group.Takes("Authorization")
 }
 
 // visitors reads who counts as signed in.
@@ -103,6 +120,18 @@ func (d *document) visitors(n ast.Node) (marks []Mark) {
 		}},
 	)
 	return marks
+}
+
+// besides is a header without what a visitor's group is known by: that does not say that nothing shared is
+// for them.
+func (g *VisitorGroup) besides(h httprules.Header) httprules.Header {
+	if g == nil {
+		return h
+	}
+	h = maps.Clone(h)
+	maps.DeleteFunc(h, func(name string, _ []string) bool { return g.Takes(name) })
+	h["Cookie"] = key.KeepCookies(h["Cookie"], func(name string) bool { return !g.TakesCookie(name) })
+	return h
 }
 
 // alsoGets reads what the origin may see besides the key.
