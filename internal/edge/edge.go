@@ -52,6 +52,7 @@ type Edge struct {
 	watching  watchers
 	recents   recents
 	groups    groups
+	asked     asked
 	exchanges sync.Pool
 	streams   atomic.Int64 // requests under way on shared connections
 }
@@ -119,7 +120,7 @@ func (e *Edge) Policy() *policy.InForce {
 func (e *Edge) Filling() int { return e.fetch.Flights.Len() }
 
 // Bytes is about what the edge remembers besides entries.
-func (e *Edge) Bytes() int64 { return e.fetch.Bytes() + e.groups.bytes() }
+func (e *Edge) Bytes() int64 { return e.fetch.Bytes() + e.groups.bytes() + e.asked.bytes() }
 
 // ServeHTTP answers one visitor.
 func (e *Edge) ServeHTTP(w http.ResponseWriter, r *http.Request) {

@@ -142,6 +142,7 @@ func (s *includes) take(raw string, e *store.Entry, sample meter.Sample) {
 	}
 	s.tell(raw, sample.Outcome, 0, e.Freshness.Age(y.began))
 	s.samples = append(s.samples, sample)
+	s.edge.asked.note(&y.lookup, &sample, e.Vary)
 	y.tell()
 }
 

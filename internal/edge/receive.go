@@ -115,6 +115,9 @@ func (x *exchange) stream(s share, h *fetch.Head, status httprules.CacheStatus) 
 	if s.Lead {
 		r.own = h.Own
 	}
+	if h.Filling != nil {
+		x.vary = h.Filling.Vary
+	}
 	if !h.Composes {
 		r.arriving = &arriving{Head: h, share: s}
 		finish := func() {}

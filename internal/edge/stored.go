@@ -19,7 +19,7 @@ import (
 // prepared.
 func (x *exchange) serve(entry *store.Entry, outcome meter.Outcome, status httprules.CacheStatus) {
 	doubtful := x.volatileLines(entry, status)
-	x.sample.Outcome = outcome
+	x.sample.Outcome, x.vary = outcome, entry.Vary
 	if outcome == meter.Hit || outcome == meter.Stale {
 		x.sample.Saved = entry.Cost()
 		x.edge.store.Use(entry, x.began)

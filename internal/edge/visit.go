@@ -44,7 +44,8 @@ type exchange struct {
 	budget    *compose.Budget   // of the page that this is an include of; nil for the request itself
 	page      *compose.Budget   // of the request's own page, once it is composed
 	sample    meter.Sample
-	primes    bool // nobody waits for the answer: it is asked for before a visitor does
+	vary      []httprules.Varying // of what is given
+	primes    bool                // nobody waits for the answer: it is asked for before a visitor does
 }
 
 func (x *exchange) begin(w http.ResponseWriter, r *http.Request) {
@@ -54,7 +55,7 @@ func (x *exchange) begin(w http.ResponseWriter, r *http.Request) {
 	dropSession(r.Header)
 	x.began = x.edge.config.Now()
 	x.inForce = x.edge.inForce.Load()
-	x.sample, x.depth, x.primes = meter.Sample{Outcome: meter.Error}, 0, false
+	x.sample, x.depth, x.primes, x.vary = meter.Sample{Outcome: meter.Error}, 0, false, nil
 	x.asks, x.asked = nil, false
 	if delete(r.Header, protocol.GroupField); x.inForce != nil && x.inForce.grouping {
 		dropGroup(r.Header)
@@ -106,6 +107,7 @@ func (x *exchange) record() {
 	if !x.primes {
 		x.edge.meter.Record(x.stripe, &x.sample)
 		x.edge.recents.note(x)
+		x.edge.asked.note(&x.lookup, &x.sample, x.vary)
 		x.tell()
 		return
 	}

@@ -178,6 +178,7 @@ func (n *Node) applyLocked(p records.Entry) {
 		s.Matched = n.store.Sweep(p.Purge.Purge)
 		s.Sweep = time.Since(marked)
 		close(s.swept)
+		n.warm.Purged()
 		n.ledger.sweptOf(s)
 		select {
 		case n.ledger.counted <- s:

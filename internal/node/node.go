@@ -31,6 +31,7 @@ import (
 	"gerastic/internal/records"
 	"gerastic/internal/resident"
 	"gerastic/internal/tasks"
+	"gerastic/internal/warm"
 )
 
 // Node is a running node.
@@ -50,6 +51,7 @@ type Node struct {
 	fragments *fragment.Fragments
 	detect    *detect.Detector
 	onward    *onward.Teller
+	warm      *warm.Keeper
 	primes    *prime.Primer
 	hottest   []prime.Target // before this start
 	cluster   *localpg.Cluster
@@ -112,6 +114,7 @@ func Start(ctx context.Context, s Settings) (*Node, error) {
 		Development: s.Development, Found: n.found, Released: n.released,
 		Purge: n.Invalidate})
 	n.fragments = &fragment.Fragments{Store: n.store, Barrier: n.barrier, Meter: n.meter, Leases: leases, Now: time.Now, On: n.nameOn, AtMost: n.atMost}
+	n.warm = warm.New(warm.Parts{Site: n.edge, Base: n.EdgeURL, Previous: n.previous, Tasks: n.tasks, Log: s.Log})
 	n.primes = &prime.Primer{Site: n.edge, Base: n.EdgeURL, Previous: n.previous, Tasks: n.tasks}
 	n.onward = onward.New(onward.Parts{Log: s.Log, Records: n.Records})
 	n.detect = detect.New(detect.Parts{Node: s.Name, Log: s.Log, Records: n.Records, Purge: n.Purge})
@@ -175,7 +178,7 @@ func (n *Node) start(ctx context.Context) (err error) {
 // goOn begins what goes on until the node stops.
 func (n *Node) goOn() {
 	n.loadHottest()
-	all := []func(){n.keepConnected, n.keepHottest, n.flushFigures, n.tidy, n.beat, func() { n.store.Tell(n.tasks.Life()) }}
+	all := []func(){n.keepConnected, n.keepHottest, n.flushFigures, n.tidy, n.beat, func() { n.warm.Run(n.tasks.Life()) }, func() { n.store.Tell(n.tasks.Life()) }}
 	if n.disk != nil {
 		all = append(all, n.confirmDisk, func() { n.store.Descend(n.tasks.Life()) })
 	}

@@ -298,11 +298,15 @@ func (p *Primer) sitemap(ctx context.Context, text string) (urls, sitemaps []str
 	return Sitemap(body)
 }
 
-// request is what a visitor would send.
 func (p *Primer) request(ctx context.Context, t Target) (*http.Request, error) {
+	return Request(ctx, p.Base(), t)
+}
+
+// Request is what a visitor would send; base is where a URL from the slash belongs to.
+func Request(ctx context.Context, base string, t Target) (*http.Request, error) {
 	text := t.URL
 	if strings.HasPrefix(text, "/") {
-		text = strings.TrimSuffix(p.Base(), "/") + text
+		text = strings.TrimSuffix(base, "/") + text
 	}
 	u, err := url.Parse(text)
 	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.User != nil {

@@ -66,6 +66,7 @@ var rooms = map[string][]string{
 	"internal/resident/":     {},
 	"internal/disk/":         {"internal/core/"},
 	"internal/prime/":        {"internal/edge", "internal/tasks"},
+	"internal/warm/":         {"internal/core/", "internal/edge", "internal/prime", "internal/tasks"},
 	"internal/gate/":         {"internal/core/"},
 	"internal/coding/":       {"internal/core/", "internal/tasks"},
 	"internal/origin/":       {"internal/core/"},

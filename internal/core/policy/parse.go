@@ -44,7 +44,7 @@ func (o Outside) Parse(name string, source []byte) (*Policy, error) {
 }
 
 func (o Outside) document(name string) *document {
-	return &document{file: name, outside: o}
+	return &document{file: name, outside: o, warmed: map[*Warm][]ast.Node{}}
 }
 
 func (d *document) policy(root ast.Node, p *Policy) {
@@ -98,6 +98,7 @@ func (d *document) policy(root ast.Node, p *Policy) {
 		}
 		route.Marks, route.TermsDigest = marks, termsName(route, p.Origins)
 		d.warnOfVisitors(routes[i], route)
+		d.checkWarm(routes[i], route, p.Origins)
 	}
 	unique(d, "origin", origins, p.Origins, func(o *Origin) string { return o.Name })
 	unique(d, "write", writes, p.Writes, func(w *Write) string { return w.Name })

@@ -110,6 +110,8 @@ type Route struct {
 	Compress     Compression
 	// Release is the field of answers that names the application's release; "": none does.
 	Release string
+	// Warm says what is filled before visitors ask again; nil: nothing is.
+	Warm *Warm
 	// Untagged leaves answers without an ETag as they came.
 	Untagged bool
 }

@@ -46,7 +46,8 @@ type document struct {
 	anchors  map[string]ast.Node
 
 	shared shared
-	whole  []ast.Node // the routes with all that they take over
+	warmed map[*Warm][]ast.Node // where the URLs stand that are kept warm
+	whole  []ast.Node           // the routes with all that they take over
 }
 
 func (d *document) fail(n ast.Node, format string, args ...any) {

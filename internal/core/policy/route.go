@@ -77,6 +77,7 @@ func (d *document) settings(n ast.Node, route *Route) {
 				route.Compress = Compression(i)
 			}
 		}},
+		field{name: "keep_warm", read: func(n ast.Node) { d.keepWarm(n, route) }},
 		field{name: "enabled", read: func(n ast.Node) { d.boolean(n, "enabled", &route.Enabled) }},
 	)
 	if route.Terms.States() && !compared {
