@@ -186,3 +186,25 @@ func TestTurnsAreNotOlderThanTheAsking(t *testing.T) {
 	all.Wait()
 	assert.Empty(t, turns.running)
 }
+
+// TestKeysReadBack: what a key was made of can be told from it.
+func TestKeysReadBack(t *testing.T) {
+	at := time.Date(2026, 5, 17, 6, 0, 0, 120, time.UTC)
+	f := Fragment{Name: "row", Parts: []any{"a,b)(\"", 7, true, nil, at, []byte{1, 255}, 1.5}, Version: 3}
+	key, err := f.Key()
+	require.NoError(t, err)
+	name, parts, err := ParseKey(key)
+	require.NoError(t, err)
+	assert.Equal(t, "row", name)
+	assert.Equal(t, []any{"a,b)(\"", 7.0, true, nil, at, []byte{1, 255}, 1.5}, parts)
+	for _, bare := range []string{"card", "card()", "card()@1"} {
+		name, parts, err = ParseKey(bare)
+		require.NoError(t, err)
+		assert.Equal(t, "card", name)
+		assert.Empty(t, parts)
+	}
+	for _, bad := range []string{"card(", "card(a)", `card("a"`, `card("a" "b")`, `card(t"x")`, `card(x"0")`} {
+		_, _, err = ParseKey(bad)
+		assert.Error(t, err, bad)
+	}
+}

@@ -142,6 +142,9 @@ func (s *Fragments) load(ctx context.Context, all []Fragment, renew bool, fill f
 		if err != nil {
 			return nil, err
 		}
+		if wanted, _ := ctx.Value(renewalKey{}).(string); len(all) == 1 && wanted == key {
+			renew = true
+		}
 		wanted[i] = wantedFragment{Fragment: &all[i], at: i, key: key, item: l.report.begin(l.depth)}
 	}
 	for from := 0; from < len(wanted); from += maxKeys {

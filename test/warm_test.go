@@ -1,6 +1,7 @@
 package test
 
 import (
+	"context"
 	"fmt"
 	"net/http"
 	"net/http/httptest"
@@ -167,4 +168,70 @@ func TestMistakesOfKeepingWarm(t *testing.T) {
 	}
 	_, err := c.ApplyPolicy(ctx, "version: 1\nroutes: [{ name: r, match: { path: /people, hosts: [site.example] }, keep_warm: { urls: [/people] } }]\n", "")
 	assert.NoError(t, err)
+}
+
+// TestFragmentsAreKeptWarm: an application is told which of its fragments to fill, after a purge and before
+// they end; as long as somebody asked for them lately, and each once.
+func TestFragmentsAreKeptWarm(t *testing.T) {
+	site := newWarmSite(t)
+	const admin = "fragments-are-kept-warm"
+	n := startNode(t, node.Settings{Name: "a", Data: t.TempDir(), Origin: site.URL, AdminToken: admin})
+	c := client.New(n.ControlURL(), admin)
+	_, err := c.ApplyPolicy(ctx, "version: 1\nroutes: [{ name: all, match: { path: \"/{x...}\" }, keep_warm: { asked_within: 6s, fragments: [card, other/row] } }]\n", "")
+	require.NoError(t, err)
+	made, err := c.CreateToken(ctx, "shop", []string{"fragments"}, "shop")
+	require.NoError(t, err)
+	f := client.New(n.ControlURL(), made.Secret).Fragments(client.FragmentOptions{})
+	var mu sync.Mutex
+	filled := map[string]int{}
+	fill := func(ctx context.Context, name string, life time.Duration, part any) error {
+		_, err := f.LoadOrFill(ctx, client.Fragment{Name: name, Parts: []any{part}, Lifetime: life, Tags: []string{name}}, func(context.Context) ([]byte, error) {
+			mu.Lock()
+			defer mu.Unlock()
+			filled[fmt.Sprint(name, part)]++
+			return []byte("x"), nil
+		})
+		return err
+	}
+	count := func(what string) int {
+		mu.Lock()
+		defer mu.Unlock()
+		return filled[what]
+	}
+	require.NoError(t, fill(ctx, "card", time.Hour, "a"))
+	require.NoError(t, fill(ctx, "row", time.Hour, "b"))
+	all, err := f.Wanted(ctx, 0)
+	require.NoError(t, err)
+	assert.Empty(t, all, "what is fresh is not wanted")
+	_, err = c.Purge(ctx, client.PurgeRequest{All: true})
+	require.NoError(t, err)
+	all, err = f.Wanted(ctx, 10*time.Second)
+	require.NoError(t, err)
+	assert.Equal(t, []client.WantedFragment{{Namespace: "shop", Name: "card", Key: `card("a")`}}, all, "rows are those of another application")
+	all, err = f.Wanted(ctx, 0)
+	require.NoError(t, err)
+	assert.Empty(t, all, "it was told to somebody")
+
+	life, end := context.WithCancel(ctx)
+	ended := make(chan error)
+	go func() {
+		ended <- f.KeepWarm(life, map[string]func(context.Context, []any) error{"card": func(ctx context.Context, parts []any) error {
+			return fill(ctx, "card", 2*time.Second, parts[0])
+		}})
+	}()
+	require.NoError(t, fill(ctx, "card", 2*time.Second, "a"))
+	assert.Equal(t, 2, count("carda"))
+	eventually(t, "it is filled before it ends", func() bool { return count("carda") >= 4 })
+	eventually(t, "until nobody has asked for a while", func() bool {
+		before := count("carda")
+		time.Sleep(3 * time.Second)
+		return count("carda") == before
+	})
+	end()
+	assert.ErrorIs(t, <-ended, context.Canceled)
+	for path, says := range map[string]string{"?wait=x": "wait", "?limit=0": "limit", "?nope=1": "no parameter"} {
+		got := fetch(t, "GET", n.ControlURL()+"/v1/fragments/wanted"+path, "", "Authorization: Bearer "+made.Secret)
+		assert.Equal(t, 400, got.status)
+		assert.Contains(t, got.body, says)
+	}
 }

@@ -232,6 +232,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/fragments/wanted": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Which fragments of names that are kept warm (keep_warm) the application should fill; each is told to one who asks */
+        get: operations["wanted-fragments"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/fragments/{key}": {
         parameters: {
             query?: never;
@@ -2496,6 +2513,80 @@ export interface operations {
             /** @description It does not fit into the store */
             413: {
                 headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": string;
+                };
+            };
+            /** @description The node is not reached under this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": string;
+                };
+            };
+        };
+    };
+    "wanted-fragments": {
+        parameters: {
+            query?: {
+                /** @description The application; only needed with a token that is for none */
+                namespace?: string;
+                /** @description How long to wait for the first: 30s */
+                wait?: string;
+                /** @description How many, 1 to 1000; 100 */
+                limit?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description {"fragments": [{"namespace", "name", "key"}]} */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
+            };
+            /** @description A parameter is not valid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": string;
+                };
+            };
+            /** @description There is no token, or none that is known */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": string;
+                };
+            };
+            /** @description The token lacks the right, or is for another application */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": string;
+                };
+            };
+            /** @description The path takes other methods */
+            405: {
+                headers: {
+                    /** @description Those that it takes */
+                    Allow?: string;
                     [name: string]: unknown;
                 };
                 content: {

@@ -75,6 +75,7 @@ func (c *Control) fragmentCalls(r chi.Router) {
 	}
 	r.Post("/v1/fragments/lookup", to(bodies(c.lookup)))
 	r.Post("/v1/fragments/store", to(c.storeAll))
+	r.Get("/v1/fragments/wanted", to(c.wantedFragments))
 	r.Get("/v1/fragments/{key}", to(bodies(c.getFragment)))
 	r.Put("/v1/fragments/{key}", to(c.putFragment))
 	r.Delete("/v1/fragments/{key}", to(c.deleteFragment))
@@ -203,6 +204,9 @@ func (c *Control) getFragment(w http.ResponseWriter, r *http.Request, namespace 
 	}
 	fragments := c.node.Fragments()
 	began := c.now()
+	if !ask.Renew {
+		fragments.Asked(id, began)
+	}
 	a := fragments.Look(id, ask.Ask, began)
 	waited := a.State == fragment.Filling && ask.wait > 0
 	if waited {

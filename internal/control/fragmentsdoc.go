@@ -15,6 +15,7 @@ func (c *Control) describeFragments() {
 	namespace := textParam("namespace", "query", "The application; only needed with a token that is for none")
 	c.describeOne(namespace)
 	c.describeMany(namespace)
+	c.describeWanted(namespace)
 }
 
 // describeOne describes the calls for one fragment.

@@ -127,6 +127,9 @@ func (c *Control) lookup(w http.ResponseWriter, r *http.Request, namespace strin
 	var waiting []fragment.Answer
 	samples := make([]meter.Sample, 0, len(q.ids))
 	for i, id := range q.ids {
+		if !q.Renew {
+			fragments.Asked(id, began)
+		}
 		a := fragments.Look(id, q.Ask, began)
 		leased = leased || a.State == fragment.Yours
 		if a.State == fragment.Filling && q.wait > 0 {

@@ -179,6 +179,7 @@ func (n *Node) applyLocked(p records.Entry) {
 		s.Sweep = time.Since(marked)
 		close(s.swept)
 		n.warm.Purged()
+		n.fragments.Purged()
 		n.ledger.sweptOf(s)
 		select {
 		case n.ledger.counted <- s:

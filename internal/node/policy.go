@@ -272,6 +272,7 @@ func (n *Node) enforce(revision records.Revision, off map[string]bool) error {
 	}
 	n.detect.Apply(p.Changes)
 	n.onward.Apply(p.Onward)
+	n.fragments.KeepWarm(p.WarmFragments())
 	n.keepRules(revision, off)
 	n.log.Info("policy in force", "revision", revision.Number, "routes", len(p.Routes), "switched_off", len(off))
 	return nil

@@ -60,6 +60,9 @@ func (id ID) name() string {
 	return name
 }
 
+// Name is what the fragments of its kind share.
+func (id ID) Name() string { return id.name() }
+
 // Route is what the fragments of one name share, in figures and purges.
 func (id ID) Route() string { return id.Namespace + "/" + id.name() }
 
@@ -86,6 +89,7 @@ type Fragments struct {
 
 	names    sync.Map // those that are counted by themselves
 	nameMany atomic.Int64
+	warm     warmth
 	// AtMost is how many bytes of memory a namespace may take, 0 as much as there is; nil: all may.
 	AtMost func(namespace string) int64
 }
@@ -345,6 +349,7 @@ func (f *Fragments) Put(id ID, in Fill) error {
 		return &Refusal{Overtaken, fill.ErrNoLease.Error()}
 	}
 	f.Leases.Stored(lease)
+	f.warm.filled(id)
 	return nil
 }
 

@@ -69,6 +69,24 @@ func (d *document) keepWarm(n ast.Node, route *Route) {
 	route.Warm = w
 }
 
+// WarmFragments are the names of fragments that are kept warm, and for how long after somebody asked.
+func (p *Policy) WarmFragments() map[string]time.Duration {
+	names := map[string]time.Duration{}
+	for _, r := range p.Routes {
+		if r.Warm == nil || !r.Enabled {
+			continue
+		}
+		for _, name := range r.Warm.Fragments {
+			within := r.Warm.AskedWithin
+			if within == 0 {
+				within = defaultAskedWithin
+			}
+			names[name] = max(names[name], within)
+		}
+	}
+	return names
+}
+
 // checkWarm makes the URLs that are kept warm whole, and holds them against their route.
 func (d *document) checkWarm(n ast.Node, route *Route, origins []*Origin) {
 	if route.Warm == nil {
