@@ -3,6 +3,7 @@ package edge
 import (
 	"context"
 	"crypto/sha256"
+	"maps"
 	"net/http"
 	"slices"
 	"strings"
@@ -111,9 +112,7 @@ func (l *lookup) isOf(g *policy.VisitorGroup, name string) {
 		return
 	}
 	h := make(httprules.Header, len(l.req.Header)+1)
-	for field, lines := range l.req.Header {
-		h[field] = lines
-	}
+	maps.Copy(h, l.req.Header)
 	h[protocol.GroupField] = []string{name}
 	l.req.Header = h
 }

@@ -12,6 +12,7 @@ import (
 	"encoding/json"
 	"encoding/pem"
 	"log/slog"
+	"maps"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -118,9 +119,7 @@ func TestTokensThatHold(t *testing.T) {
 	claims := map[string]any{"role": "editor", "exp": now.Add(time.Minute), "nbf": now, "iss": "us", "aud": []string{"shop", "site"}}
 	with := func(name string, v any) map[string]any {
 		c := map[string]any{}
-		for n, v := range claims {
-			c[n] = v
-		}
+		maps.Copy(c, claims)
 		c[name] = v
 		return c
 	}

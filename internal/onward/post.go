@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
 	"net/url"
 	"time"
@@ -41,9 +42,7 @@ func (t *Teller) post(ctx context.Context, o *policy.Onward, told policy.Told) e
 		return errors.New("its address cannot be asked")
 	}
 	req.Header = http.Header{"User-Agent": {"gerastic"}}
-	for name, values := range o.Header {
-		req.Header[name] = values
-	}
+	maps.Copy(req.Header, o.Header)
 	answer, err := t.client.Do(req)
 	if err != nil {
 		var asked *url.Error

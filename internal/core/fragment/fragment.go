@@ -312,23 +312,7 @@ func (f *Fragments) Put(id ID, in Fill) error {
 		cost = now.Sub(lease.Began)
 	}
 	f.Meter.Record(f.Meter.Stripe(), &meter.Sample{Route: f.counted(id, nil), Outcome: meter.Behind, Origin: true, Waited: cost})
-	e := &store.Entry{
-		Key: canonical, Status: 200, Header: httprules.Header{}, Body: in.Body, Received: now, Fill: store.Fill{Stamp: lease.Stamp, Began: lease.Began},
-		Subject:   tags.Subject{Tags: unique(in.Tags), Route: id.Route(), Path: id.String(), Stamp: lease.Stamp},
-		Freshness: httprules.Freshness{Born: now, Lifetime: max(0, in.Lifetime), Source: httprules.FromMaxAge, StaleWhileRevalidate: max(0, in.Stale)},
-		Browser:   httprules.Unset, Idle: httprules.Unset, Parts: in.Parts[:min(len(in.Parts), protocol.MaxParts)],
-	}
-	if f.AtMost != nil {
-		if most := f.AtMost(id.Namespace); most > 0 {
-			e.Bound = store.Bound{Name: "namespace " + id.Namespace, AtMost: most}
-		}
-	}
-	if in.Type != "" {
-		e.Header["Content-Type"] = []string{in.Type}
-	}
-	if in.Coding != "" {
-		e.Header["Content-Encoding"] = []string{in.Coding}
-	}
+	e := f.entry(id, &in, lease, now)
 	e.Filled(f.Store.Find([]byte(canonical), nil).Entry, cost)
 	e.Prepare()
 	// A purge of any of its tags since the lease was given: it may show what was before.
@@ -351,6 +335,28 @@ func (f *Fragments) Put(id ID, in Fill) error {
 	f.Leases.Stored(lease)
 	f.warm.filled(id)
 	return nil
+}
+
+// entry is what is stored of a fill.
+func (f *Fragments) entry(id ID, in *Fill, lease *fill.Lease, now time.Time) *store.Entry {
+	e := &store.Entry{
+		Key: string(key.AppendFragment(nil, id.Namespace, id.Key)), Status: 200, Header: httprules.Header{}, Body: in.Body, Received: now, Fill: store.Fill{Stamp: lease.Stamp, Began: lease.Began},
+		Subject:   tags.Subject{Tags: unique(in.Tags), Route: id.Route(), Path: id.String(), Stamp: lease.Stamp},
+		Freshness: httprules.Freshness{Born: now, Lifetime: max(0, in.Lifetime), Source: httprules.FromMaxAge, StaleWhileRevalidate: max(0, in.Stale)},
+		Browser:   httprules.Unset, Idle: httprules.Unset, Parts: in.Parts[:min(len(in.Parts), protocol.MaxParts)],
+	}
+	if f.AtMost != nil {
+		if most := f.AtMost(id.Namespace); most > 0 {
+			e.Bound = store.Bound{Name: "namespace " + id.Namespace, AtMost: most}
+		}
+	}
+	if in.Type != "" {
+		e.Header["Content-Type"] = []string{in.Type}
+	}
+	if in.Coding != "" {
+		e.Header["Content-Encoding"] = []string{in.Coding}
+	}
+	return e
 }
 
 // GiveBack ends a lease whose fill failed, so that nobody waits for it.
