@@ -233,3 +233,31 @@ func TestPromise3EveryNodeThatSharesTheLedger(t *testing.T) {
 	require.NoError(t, c.SwitchRoute(ctx, "*", false))
 	eventually(t, "so do switches", func() bool { return !warm().hit() })
 }
+
+// TestReleasesOfBeforeTheStart: a release that comes while a node is down softens what the one before left
+// on its disk.
+func TestReleasesOfBeforeTheStart(t *testing.T) {
+	var release atomic.Value
+	release.Store("1")
+	site := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		time.Sleep(30 * time.Millisecond) // what costs less than a read from disk does not go there
+		w.Header().Set("X-App-Release", release.Load().(string))
+		_, _ = io.WriteString(w, release.Load().(string))
+	}))
+	defer site.Close()
+	file := filepath.Join(t.TempDir(), "policy.yaml")
+	require.NoError(t, os.WriteFile(file, []byte("version: 1\nroutes: [{ name: all, match: { path: \"/{x...}\" }, lifetime: { fresh: 1h }, compare: off, releases: \"header:X-App-Release\" }]\n"), 0o600))
+	s := node.Settings{Name: "a", Data: t.TempDir(), PolicyFile: file, Origin: site.URL, Disk: 32 << 20, Database: database(t, "releases"), AdminToken: "releases-of-before"}
+	n := startNode(t, s)
+	assert.Equal(t, "1", fetch(t, "GET", n.EdgeURL()+"/a", "").body)
+	eventually(t, "the release is kept", func() bool {
+		text, err := os.ReadFile(filepath.Join(s.Data, "releases.json"))
+		return err == nil && strings.Contains(string(text), `"all":"1"`)
+	})
+	n.Stop(ctx)
+	release.Store("2")
+	n = startNode(t, s)
+	assert.True(t, fetch(t, "GET", n.EdgeURL()+"/a", "").hit(), "nothing is known of another release yet")
+	fetch(t, "GET", n.EdgeURL()+"/b", "")
+	eventually(t, "what the older one left is renewed", func() bool { return fetch(t, "GET", n.EdgeURL()+"/a", "").body == "2" })
+}

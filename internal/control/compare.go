@@ -29,20 +29,27 @@ func (c *Control) compareCall() {
 		})
 }
 
-// pieces are the lengths of the pieces that spans are divided into, and leastPieces how many of them a span
-// should have.
+// pieces are the lengths of the pieces that spans are divided into; leastPieces is how many of them a span
+// should have, and mostPieces how many it has at most.
 var pieces = []time.Duration{24 * time.Hour, 6 * time.Hour, time.Hour, 15 * time.Minute, 5 * time.Minute, time.Minute, 30 * time.Second, 10 * time.Second}
 
-const leastPieces = 6
+const (
+	leastPieces = 6
+	mostPieces  = 500
+)
 
-// pieceOf is the length of the pieces of two spans.
+// pieceOf is the length of the pieces of two spans, the older of which began so long ago.
 func pieceOf(before, after, old time.Duration) time.Duration {
+	best := pieces[0]
 	for _, piece := range pieces {
-		if before/piece >= leastPieces && after/piece >= leastPieces || old > records.FineFor && piece == records.Coarse {
-			return piece
+		if old > records.FineFor && piece < records.Coarse || max(before, after)/piece > mostPieces {
+			break // they would be finer than what is kept, or too many
+		}
+		if best = piece; min(before, after)/piece >= leastPieces {
+			break
 		}
 	}
-	return pieces[len(pieces)-1]
+	return best
 }
 
 func (c *Control) compare(ctx context.Context, beforeText, afterText, route string) (out client.Comparison, err error) {

@@ -33,7 +33,7 @@ type Config struct {
 	// Found takes the findings of comparisons; nil: hits are not compared.
 	Found func(fetch.Finding)
 	// Released hears of a route whose answers another release of the application makes; may be nil.
-	Released func(route, release string)
+	Released func(fetch.Release)
 	// Streams is how many requests may be under way at a time on connections that several of
 	// them share (HTTP/2); 0: as many as come.
 	Streams int64
@@ -92,6 +92,12 @@ func (e *Edge) Shutdown(ctx context.Context) error {
 	}
 	return err
 }
+
+// Releases are the releases of applications that answer, by route.
+func (e *Edge) Releases() map[string]string { return e.fetch.Releases() }
+
+// RememberReleases takes over those that answered before the start.
+func (e *Edge) RememberReleases(all map[string]string) { e.fetch.RememberReleases(all) }
 
 // Apply puts a policy in force for the requests that come from now on. Connections to
 // origins that stay the same are kept.

@@ -64,6 +64,7 @@ func (e *Edge) Explain(r *http.Request) (ex Explanation, ok bool) {
 		return ex, false
 	}
 	httprules.DropConnectionFields(httprules.Header(r.Header))
+	dropGroup(r.Header)
 	l.req = requestOf(r, nil)
 	l.sent = outbound.Request{Request: &l.req, Hop: outbound.Hop{Trusted: e.config.Trusted, Remote: r.RemoteAddr, Proto: r.ProtoMajor}}
 	var body []byte

@@ -205,6 +205,14 @@ func (e *Edge) groupOf(ask func(context.Context) (string, error), route *policy.
 	return kept
 }
 
+// keepFromOthers makes an answer for a group one that no shared cache beyond keeps: it could not tell whose
+// it is.
+func keepFromOthers(h http.Header) {
+	h["Cache-Control"] = httprules.PrivateControl(h["Cache-Control"])
+	delete(h, "Cdn-Cache-Control")
+	delete(h, "Surrogate-Control")
+}
+
 // grouping reports whether routes of a policy tell visitors apart by their groups.
 func grouping(p *policy.InForce) bool {
 	return slices.ContainsFunc(p.Routes, func(r *policy.Route) bool { return r.Group != nil })

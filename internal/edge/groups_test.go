@@ -105,6 +105,9 @@ func TestGroupsShareEntries(t *testing.T) {
 		got := s.get(c.path, headers...)
 		assert.Equal(t, c.body, got.body, "%s %s", c.path, c.header)
 		assert.Equal(t, c.hit, got.hit(), "%s %s", c.path, c.header)
+		if strings.HasPrefix(c.body, "group=") && c.body != "group= authorization= cookie=" && !strings.Contains(c.body, "Bearer") && !strings.Contains(c.body, "Basic") {
+			assert.Equal(t, "private, max-age=600", got.header.Get("Cache-Control"), "no other cache can tell whose it is")
+		}
 	}
 	s.pass(2 * time.Minute) // the tokens have expired
 	assert.Equal(t, "group= authorization=Bearer t1 cookie=", s.get("/prices/1", bearer("t1")).body)

@@ -34,6 +34,7 @@ func (x *exchange) pass(forward httprules.Forward) {
 		return
 	}
 	whole := x.bodyInMemory()
+	grouped := x.req.Header.Has(protocol.GroupField)
 	explains := x.explains() // the proxy may still write when the visitor has gone, so that it gets copies
 	p := &fetch.Passing{
 		Way: x.inForce.origins.To(o), Visitor: x.req, Limit: x.route.Limit(o), Trusted: x.edge.config.Trusted,
@@ -42,6 +43,9 @@ func (x *exchange) pass(forward httprules.Forward) {
 		Answered: func(header http.Header, info []string) {
 			if explains && info != nil {
 				header[protocol.PartsField] = info
+			}
+			if grouped {
+				keepFromOthers(header)
 			}
 			status := httprules.CacheStatus{Forward: forward}
 			header.Add("Cache-Status", status.String())

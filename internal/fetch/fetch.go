@@ -31,7 +31,7 @@ type Config struct {
 	Purge   Purger
 	Found   func(Finding) // takes the findings of comparisons; nil: hits are not compared
 	// Released hears of a route whose answers another release of the application makes; may be nil.
-	Released func(route, release string)
+	Released func(Release)
 	Log      *slog.Logger
 	Now      func() time.Time
 }

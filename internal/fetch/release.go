@@ -37,24 +37,50 @@ func (f *Fetcher) sawRelease(route *policy.Route, header httprules.Header) {
 		return
 	}
 	name := header.Get(route.Release)
-	if name == "" || len(name) > longestRelease || !f.releases.replaces(route.Name, name, f.Now()) {
+	if name == "" || len(name) > longestRelease {
+		return
+	}
+	before, other := f.releases.replaces(route.Name, name, f.Now())
+	if other && f.Released != nil {
+		f.Released(Release{Route: route.Name, Name: name, Before: before})
+	}
+	if !other || before == "" { // nothing is known of an older one
 		return
 	}
 	f.Log.Info("another release of the application answers; what older ones made is marked stale", "route", route.Name, "release", name)
 	f.order(tags.Purge{Mode: tags.Soften, Routes: []string{route.Name}}, "release:"+name, "route", "/"+route.Name)
-	if f.Released != nil {
-		f.Released(route.Name, name)
+}
+
+// Release is a release of the application that answers on a route, and the one before; "": the first that
+// is seen.
+type Release struct{ Route, Name, Before string }
+
+// Releases are those that answer, by route.
+func (f *Fetcher) Releases() map[string]string {
+	f.releases.mu.RLock()
+	defer f.releases.mu.RUnlock()
+	all := map[string]string{}
+	for route, r := range f.releases.of {
+		all[route] = r.now
+	}
+	return all
+}
+
+// RememberReleases takes over those that answered before the start.
+func (f *Fetcher) RememberReleases(all map[string]string) {
+	for route, name := range all {
+		f.releases.replaces(route, name, f.Now())
 	}
 }
 
-// replaces reports whether a release takes the place of another one now.
-func (rs *releases) replaces(route, name string, now time.Time) bool {
+// replaces reports whether a release takes the place of another one now, and of which.
+func (rs *releases) replaces(route, name string, now time.Time) (before string, other bool) {
 	rs.mu.RLock()
 	known := rs.of[route]
 	same := known != nil && known.now == name
 	rs.mu.RUnlock()
 	if same {
-		return false
+		return "", false
 	}
 	rs.mu.Lock()
 	defer rs.mu.Unlock()
@@ -63,18 +89,19 @@ func (rs *releases) replaces(route, name string, now time.Time) bool {
 			rs.of = map[string]*release{}
 		}
 		rs.of[route] = &release{now: name, before: map[string]time.Time{}}
-		return false // nothing is known of an older one
+		return "", true
 	}
 	if until, older := known.before[name]; known.now == name || older && now.Before(until) {
-		return false
+		return "", false
 	}
 	if len(known.before) >= mostReleases {
 		clear(known.before)
 	}
 	delete(known.before, name)
-	known.before[known.now] = now.Add(sideBySide)
+	before = known.now
+	known.before[before] = now.Add(sideBySide)
 	known.now = name
-	return true
+	return before, true
 }
 
 // Applied tells of a policy that has come into force.

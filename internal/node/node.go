@@ -68,6 +68,7 @@ type Node struct {
 	figures backlog
 	sizes   sizes
 
+	releasing    sync.Mutex // held while the releases that answer are kept
 	editMu       sync.Mutex // held while the policy in force is edited
 	policyMu     sync.Mutex // one change of policy or switches at a time
 	rules        atomic.Pointer[policyState]
@@ -170,6 +171,7 @@ func (n *Node) start(ctx context.Context) (err error) {
 		}
 		n.log.Error("the database cannot be used; serving by the policy kept on disk", "error", err)
 	}
+	n.loadReleases()
 	n.serve()
 	n.goOn()
 	return nil
@@ -295,13 +297,6 @@ func (n *Node) found(f fetch.Finding) {
 	if err != nil {
 		n.log.Warn("a finding could not be kept", "error", err)
 	}
-}
-
-// released puts a release of the application on the time line.
-func (n *Node) released(route, release string) {
-	n.tasks.Go(func() {
-		n.note(records.TimeMark{At: time.Now(), Kind: records.MarkRelease, Name: protocol.Textual(release), Actor: n.settings.Name, Detail: route})
-	})
 }
 
 // note puts on the time line what nobody waits for.

@@ -83,8 +83,11 @@ func (r *Database) Marks(ctx context.Context, q MarkQuery) ([]TimeMark, error) {
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[TimeMark])
 }
 
-// ForgetMarks drops what is older than figures are.
+// mostMarks is how many marks are kept, beside purges and revisions.
+const mostMarks = 100_000
+
+// ForgetMarks drops what is older than figures are, and what is too many.
 func (r *Database) ForgetMarks(ctx context.Context, now time.Time) error {
-	_, err := r.pool.Exec(ctx, `delete from time_mark where at < $1`, now.Add(-CoarseFor))
+	_, err := r.pool.Exec(ctx, `delete from time_mark where at < $1 or id <= (select max(id) from time_mark) - $2`, now.Add(-CoarseFor), mostMarks)
 	return err
 }

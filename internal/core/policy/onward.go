@@ -179,7 +179,7 @@ func (d *document) onwardURL(n ast.Node) *url.URL {
 	}
 	u, err := url.Parse(text)
 	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.Fragment != "" {
-		d.fail(n, "url: %q is no address to tell; write https://HOST/PATH", withoutPassword(text))
+		d.fail(n, "url: this is no address to tell; write https://HOST/PATH") // it may be a secret
 		return nil
 	}
 	return u

@@ -59,7 +59,7 @@ func TestWhatIsToldOnward(t *testing.T) {
 func TestMistakesOfOnward(t *testing.T) {
 	for target, says := range map[string]string{
 		`{ name: o }`:                                                        "5:7: an onward target needs a name and a url",
-		`{ name: o, url: "ftp://x" }`:                                        "5:21: url: \"ftp://x\" is no address",
+		`{ name: o, url: "ftp://x" }`:                                        "5:21: url: this is no address",
 		`{ name: o, url: http://o, method: post }`:                           "method: \"post\" is no method",
 		`{ name: o, url: http://o, methd: POST }`:                            `did you mean "method"?`,
 		`{ name: o, url: http://o, when: tag }`:                              `did you mean "tags"?`,
