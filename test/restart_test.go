@@ -249,7 +249,7 @@ func TestReleasesOfBeforeTheStart(t *testing.T) {
 	require.NoError(t, os.WriteFile(file, []byte("version: 1\nroutes: [{ name: all, match: { path: \"/{x...}\" }, lifetime: { fresh: 1h }, compare: off, releases: \"header:X-App-Release\" }]\n"), 0o600))
 	s := node.Settings{Name: "a", Data: t.TempDir(), PolicyFile: file, Origin: site.URL, Disk: 32 << 20, Database: database(t, "releases"), AdminToken: "releases-of-before"}
 	n := startNode(t, s)
-	assert.Equal(t, "1", fetch(t, "GET", n.EdgeURL()+"/a", "").body)
+	assert.Equal(t, "1", ofPages(t, n.EdgeURL(), "/a").body)
 	eventually(t, "the release is kept", func() bool {
 		text, err := os.ReadFile(filepath.Join(s.Data, "releases.json"))
 		return err == nil && strings.Contains(string(text), `"all":"1"`)
@@ -257,7 +257,7 @@ func TestReleasesOfBeforeTheStart(t *testing.T) {
 	n.Stop(ctx)
 	release.Store("2")
 	n = startNode(t, s)
-	assert.True(t, fetch(t, "GET", n.EdgeURL()+"/a", "").hit(), "nothing is known of another release yet")
-	fetch(t, "GET", n.EdgeURL()+"/b", "")
-	eventually(t, "what the older one left is renewed", func() bool { return fetch(t, "GET", n.EdgeURL()+"/a", "").body == "2" })
+	assert.True(t, ofPages(t, n.EdgeURL(), "/a").hit(), "nothing is known of another release yet")
+	ofPages(t, n.EdgeURL(), "/b")
+	eventually(t, "what the older one left is renewed", func() bool { return ofPages(t, n.EdgeURL(), "/a").body == "2" })
 }
