@@ -180,6 +180,9 @@ routes:
   - { name: dropped, match: { path: "/dropped/{k}" }, lifetime: { fresh: 200ms, stale_while_revalidate: 1m, stale_if_error: 1m, refresh_early: true }, tags: ["page:{k}", all] }
   - { name: softened, match: { path: "/softened/{k}" }, lifetime: { fresh: 1h }, tags: ["page:{k}", all] }
   - { name: written, match: { path: "/written/{k}" }, lifetime: { fresh: 1h } }
+  - { name: declared, match: { path: "/declared/{k}" }, lifetime: { fresh: 1h }, tags: ["declared:{k}"] }
+writes:
+  - { match: { path: "/change/{k}" }, tags: ["declared:{k}"] }
 `), 0o600))
 	h.startCluster()
 	_, err := h.cluster.CreateDatabase(ctx, "history")
@@ -229,14 +232,23 @@ func (h *history) startCluster() {
 	h.database = h.cluster.URL("history")
 }
 
-// page is where a page is: some are dropped, some softened, some changed through a node.
+// page is where a page is: some are dropped, some softened, some written through a node, and some by a
+// request elsewhere that the policy declares to change them.
 func (h *history) page(k int) string {
-	return fmt.Sprintf("/%s/%d", [...]string{"dropped", "softened", "written"}[k%3], k)
+	return fmt.Sprintf("/%s/%d", [...]string{"dropped", "softened", "written", "declared"}[k%4], k)
+}
+
+// writing is where a page is written.
+func (h *history) writing(k int) string {
+	if k%4 == 3 {
+		return fmt.Sprintf("/change/%d", k)
+	}
+	return h.page(k)
 }
 
 func (h *history) write(ctx context.Context, k int) {
 	for ctx.Err() == nil {
-		if k%3 == 2 {
+		if k%4 >= 2 {
 			h.change(ctx, k)
 		} else {
 			h.purge(ctx, k)
@@ -250,8 +262,8 @@ func (h *history) write(ctx context.Context, k int) {
 
 func (h *history) purge(ctx context.Context, k int) {
 	version := h.content[k].Add(1) // committed
-	c := client.New(h.nodes[k/3%2].Load().control, historyToken)
-	r := client.PurgeRequest{Tags: []string{fmt.Sprintf("page:%d", k)}, Mode: [...]string{"drop", "stale"}[k%3]}
+	c := client.New(h.nodes[k/4%2].Load().control, historyToken)
+	r := client.PurgeRequest{Tags: []string{fmt.Sprintf("page:%d", k)}, Mode: [...]string{"drop", "stale"}[k%4]}
 	switch rand.IntN(6) {
 	case 0:
 		r.Tags, r.Together = append(r.Tags, "all"), true
@@ -276,7 +288,7 @@ func (h *history) purge(ctx context.Context, k int) {
 // change writes a page through a node.
 func (h *history) change(ctx context.Context, k int) {
 	n := rand.IntN(2)
-	body, _, err := h.ask(ctx, http.DefaultClient, n, http.MethodPost, k)
+	body, _, err := h.ask(ctx, http.DefaultClient, n, http.MethodPost, h.writing(k))
 	if err != nil {
 		h.refused.Add(1) // nobody knows
 		return
@@ -289,9 +301,9 @@ func (h *history) change(ctx context.Context, k int) {
 	h.writes.Add(1)
 }
 
-// ask asks a node for a page of the one site.
-func (h *history) ask(ctx context.Context, visitor *http.Client, n int, method string, k int) (version int64, state string, err error) {
-	req, err := http.NewRequestWithContext(ctx, method, h.nodes[n].Load().edge+h.page(k), nil)
+// ask asks a node of the one site.
+func (h *history) ask(ctx context.Context, visitor *http.Client, n int, method, path string) (version int64, state string, err error) {
+	req, err := http.NewRequestWithContext(ctx, method, h.nodes[n].Load().edge+path, nil)
 	if err != nil {
 		return 0, "", err
 	}
@@ -319,7 +331,7 @@ func (h *history) read(ctx context.Context) {
 	for ctx.Err() == nil {
 		k, n := rand.IntN(len(h.content)), rand.IntN(2)
 		least := max(h.acked[k].Load(), h.written[n][k].Load())
-		version, state, err := h.ask(context.WithoutCancel(ctx), &visitor, n, http.MethodGet, k)
+		version, state, err := h.ask(context.WithoutCancel(ctx), &visitor, n, http.MethodGet, h.page(k))
 		if err != nil {
 			time.Sleep(time.Millisecond)
 			continue // the node is being restarted
@@ -338,14 +350,14 @@ func (h *history) read(ctx context.Context) {
 // converges: when nothing is broken any more, every node comes to show what is.
 func (h *history) converges() {
 	for k := range h.content {
-		if k%3 != 2 {
+		if k%4 < 2 {
 			continue // a purge that was not acknowledged may not have come to be
 		}
 		for n := range h.nodes {
 			var seen int64
 			require.Eventually(h.t, func() bool {
 				var err error
-				seen, _, err = h.ask(ctx, http.DefaultClient, n, http.MethodGet, k)
+				seen, _, err = h.ask(ctx, http.DefaultClient, n, http.MethodGet, h.page(k))
 				return err == nil && seen == h.content[k].Load()
 			}, 20*time.Second, 20*time.Millisecond, "%s on node %d", h.page(k), n)
 		}
