@@ -205,6 +205,14 @@ func (e *Edge) groupOf(ask func(context.Context) (string, error), route *policy.
 	return kept
 }
 
+// groupName is the group of the visitor; "": none is known, or it does not matter.
+func (l *lookup) groupName() string {
+	if l.route == nil || l.route.Group == nil {
+		return ""
+	}
+	return l.req.Header.Joined(protocol.GroupField)
+}
+
 // keepFromOthers makes an answer for a group one that no shared cache beyond keeps: it could not tell whose
 // it is.
 func keepFromOthers(h http.Header) {

@@ -34,17 +34,17 @@ func (x *exchange) pass(forward httprules.Forward) {
 		return
 	}
 	whole := x.bodyInMemory()
-	grouped := x.req.Header.Has(protocol.GroupField)
+	group := x.groupName()
 	explains := x.explains() // the proxy may still write when the visitor has gone, so that it gets copies
 	p := &fetch.Passing{
 		Way: x.inForce.origins.To(o), Visitor: x.req, Limit: x.route.Limit(o), Trusted: x.edge.config.Trusted,
-		PageRoute: x.pageRoute(), AsksOnly: asksOnly, Writes: writes, Body: body, Budget: x.share(),
+		Group: group, PageRoute: x.pageRoute(), AsksOnly: asksOnly, Writes: writes, Body: body, Budget: x.share(),
 		Slow: !whole || asksToUpgrade(x.r.Header) && len(x.r.Header["Upgrade"]) > 0,
 		Answered: func(header http.Header, info []string) {
 			if explains && info != nil {
 				header[protocol.PartsField] = info
 			}
-			if grouped {
+			if group != "" {
 				keepFromOthers(header)
 			}
 			status := httprules.CacheStatus{Forward: forward}

@@ -9,8 +9,6 @@ import (
 	"strings"
 	"sync/atomic"
 
-	"gerastic.example/client/protocol"
-
 	"gerastic/internal/core/compose"
 	"gerastic/internal/core/decide"
 	"gerastic/internal/core/httprules"
@@ -57,7 +55,7 @@ func (x *exchange) begin(w http.ResponseWriter, r *http.Request) {
 	x.inForce = x.edge.inForce.Load()
 	x.sample, x.depth, x.primes, x.vary = meter.Sample{Outcome: meter.Error}, 0, false, nil
 	x.asks, x.asked = nil, false
-	if delete(r.Header, protocol.GroupField); x.inForce != nil && x.inForce.grouping {
+	if x.inForce != nil && x.inForce.grouping { // else it reaches nobody
 		dropGroup(r.Header)
 	}
 	x.req = requestOf(r, x.edge.config.Trusted)
@@ -107,7 +105,9 @@ func (x *exchange) record() {
 	if !x.primes {
 		x.edge.meter.Record(x.stripe, &x.sample)
 		x.edge.recents.note(x)
-		x.edge.asked.note(&x.lookup, &x.sample, x.vary)
+		if x.route != nil && x.route.Warm != nil {
+			x.edge.asked.note(&x.lookup, &x.sample, x.vary)
+		}
 		x.tell()
 		return
 	}

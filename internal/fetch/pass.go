@@ -30,6 +30,7 @@ type Passing struct {
 	Writes    []*policy.Write  // what the policy says that it changes
 	Body      *policy.Message  // of the request; nil: it is too long, or not there
 	Slow      bool             // it goes at the visitor's pace from the beginning
+	Group     string           // of the visitor; "": none is known
 	Budget    *compose.Budget  // of the page, if the answer is composed
 
 	// Answered may add to the header of the answer; info is what it said of its fragments.
@@ -100,8 +101,9 @@ func (p *Passing) rewrite(r *httputil.ProxyRequest) {
 	if p.change != nil && p.change.readsAnswer() {
 		r.Out.Header.Set("Accept-Encoding", "identity")
 	}
-	if group := p.Visitor.Header[protocol.GroupField]; len(group) > 0 {
-		r.Out.Header[protocol.GroupField] = group
+	delete(r.Out.Header, protocol.GroupField)
+	if p.Group != "" {
+		r.Out.Header[protocol.GroupField] = []string{p.Group}
 	}
 	r.Out.Header.Set("Surrogate-Capability", capability)
 	outbound.Forward(httprules.Header(r.Out.Header), outbound.Hop{Remote: r.In.RemoteAddr, Proto: r.In.ProtoMajor, Trusted: p.Trusted}, &p.Visitor)

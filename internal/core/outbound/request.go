@@ -67,7 +67,7 @@ func (s *Request) Lines(name string) []string {
 	switch {
 	case s.Route.Key.HoldsField(name) || slices.Contains(s.Route.AlsoFields, name):
 		return sent
-	case s.Route.Group.Takes(name):
+	case s.Route.Group.Takes(name), name == protocol.GroupField:
 		return nil
 	case name == "Cookie":
 		return s.cookies()
@@ -169,6 +169,9 @@ func (s *Request) whole() httprules.Header {
 	}
 	for _, name := range []string{"Expect", "Content-Length", protocol.ExplainField} {
 		delete(h, name)
+	}
+	if s.Route.Group == nil { // a visitor said so
+		delete(h, protocol.GroupField)
 	}
 	if !s.bodied() { // its body is not sent, so that nothing describes it
 		delete(h, "Content-Type")

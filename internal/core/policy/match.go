@@ -3,16 +3,28 @@ package policy
 import (
 	"slices"
 	"strings"
+
+	"gerastic/internal/core/key"
 )
 
 // matcher finds the routes that may match a path, by its segments, so that the number of routes hardly
 // counts. A route stands at the end of each of its paths.
 type matcher struct {
-	literal map[string]*matcher
-	any     *matcher // {name}
-	ends    byHost   // of paths that end here
-	rests   byHost   // of those whose {rest...} begins here
+	few     []branch            // the literal segments, while they are few: they are compared one by one
+	literal map[string]*matcher // all of them
+	any     *matcher            // {name}
+	ends    byHost              // of paths that end here
+	rests   byHost              // of those whose {rest...} begins here
 }
+
+// branch is a place behind a literal segment.
+type branch struct {
+	segment string
+	below   *matcher
+}
+
+// mostFew is up to how many comparing is quicker than hashing.
+const mostFew = 6
 
 // byHost are routes in order, by their numbers; those of one host each apart, where that is worth it.
 type byHost struct {
@@ -53,8 +65,22 @@ func (m *matcher) under(s segment) *matcher {
 	}
 	if m.literal[s.literal] == nil {
 		m.literal[s.literal] = &matcher{}
+		m.few = append(m.few, branch{s.literal, m.literal[s.literal]})
 	}
 	return m.literal[s.literal]
+}
+
+// behind is the place behind a literal segment; nil: there is none.
+func (m *matcher) behind(segment string) *matcher {
+	if len(m.few) > mostFew {
+		return m.literal[segment]
+	}
+	for i := range m.few {
+		if m.few[i].segment == segment {
+			return m.few[i].below
+		}
+	}
+	return nil
 }
 
 func (m *matcher) each(visit func(*byHost)) {
@@ -99,7 +125,8 @@ type search struct {
 	routes             []*Route
 	fits               func(*Route) bool
 	method, host, path string
-	first              int // the number of the first route so far
+	first              int  // the number of the first route so far
+	safe               bool // the path has no segments of dots; known once a route would match
 }
 
 // first is the first route that matches a request; nil if none does.
@@ -107,7 +134,7 @@ func (m *matcher) first(routes []*Route, method, host, path string, fits func(*R
 	if path == "" || path[0] != '/' {
 		return nil
 	}
-	s := search{routes, fits, method, host, path, len(routes)}
+	s := search{routes: routes, fits: fits, method: method, host: host, path: path, first: len(routes)}
 	s.walk(m, path[1:], true)
 	if s.first == len(routes) {
 		return nil
@@ -117,17 +144,19 @@ func (m *matcher) first(routes []*Route, method, host, path string, fits func(*R
 
 // walk goes on from a place with what remains of the path; more says that something does.
 func (s *search) walk(m *matcher, remaining string, more bool) {
-	s.try(&m.rests)
 	if !more {
 		s.try(&m.ends)
 		return
 	}
+	s.try(&m.rests)
 	current, rest, goesOn := strings.Cut(remaining, "/")
-	if below := m.literal[current]; below != nil {
+	if below := m.behind(current); below != nil {
 		s.walk(below, rest, goesOn)
 	}
-	if plain := decoded(current); plain != current && m.literal[plain] != nil {
-		s.walk(m.literal[plain], rest, goesOn)
+	if plain := decoded(current); plain != current {
+		if below := m.behind(plain); below != nil {
+			s.walk(below, rest, goesOn)
+		}
 	}
 	if m.any != nil && current != "" {
 		s.walk(m.any, rest, goesOn)
@@ -146,14 +175,23 @@ func (s *search) try(b *byHost) {
 	}
 }
 
+// tryAll takes the first of some routes, whose path matches, that the rest of the request matches.
 func (s *search) tryAll(numbers []int) {
 	for _, i := range numbers {
 		if i >= s.first {
 			return
 		}
-		if s.routes[i].Mismatch(s.method, s.host, s.path) == Matches && s.fits(s.routes[i]) {
+		if r := s.routes[i]; anyHost(r.Hosts, s.host) && slices.Contains(r.Methods, s.method) && s.isSafe() && s.fits(r) {
 			s.first = i
 			return
 		}
 	}
+}
+
+// isSafe reports whether the path is read by every origin as it is here; no route has another.
+func (s *search) isSafe() bool {
+	if !s.safe {
+		s.safe = !key.Climbs(s.path)
+	}
+	return s.safe
 }

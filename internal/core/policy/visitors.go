@@ -146,6 +146,10 @@ func (d *document) alsoGets(n ast.Node, route *Route) {
 			return
 		}
 		name := httprules.CanonicalName(s)
+		if name == protocol.GroupField {
+			d.fail(n, "origin_also_gets: %s is set here, for the visitor; write key.group", name)
+			return
+		}
 		if name == "Cookie" {
 			d.warn(n, "origin_also_gets: with Cookie the origin sees every cookie, and what it makes of one visitor's is shown to others; name single ones as cookie:NAME, or put them under key.cookies")
 		}
