@@ -24,6 +24,7 @@ import (
 
 	"github.com/lestrrat-go/jwx/v3/jwa"
 	"github.com/lestrrat-go/jwx/v3/jwk"
+	"github.com/lestrrat-go/jwx/v3/jws"
 	"github.com/lestrrat-go/jwx/v3/jwt"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -153,6 +154,15 @@ func TestTokensThatHold(t *testing.T) {
 		}
 	}
 
+	// What must be understood and is not (RFC 7515 §4.1.11).
+	headers := jws.NewHeaders()
+	require.NoError(t, headers.Set("crit", []string{"x"}))
+	require.NoError(t, headers.Set("x", "y"))
+	critical, err := jws.Sign([]byte(`{"role":"editor","exp":99999999999}`), jws.WithKey(all[2].alg, all[2].private, jws.WithProtectedHeaders(headers)))
+	require.NoError(t, err)
+	_, _, ok := keys.Value(ctx, string(critical), role, now)
+	assert.False(t, ok)
+
 	// The text of a public key is no secret of an HMAC.
 	var raw rsa.PrivateKey
 	require.NoError(t, jwk.Export(all[1].private, &raw))
@@ -161,7 +171,7 @@ func TestTokensThatHold(t *testing.T) {
 	public := pem.EncodeToMemory(&pem.Block{Type: "PUBLIC KEY", Bytes: der})
 	byPEM, err := open.Open(file(t, string(public)))
 	require.NoError(t, err)
-	_, _, ok := byPEM.Value(ctx, all[1].sign(t, claims), role, now)
+	_, _, ok = byPEM.Value(ctx, all[1].sign(t, claims), role, now)
 	assert.True(t, ok)
 	_, _, ok = byPEM.Value(ctx, newSigner(t, jwa.HS256(), public, "").sign(t, claims), role, now)
 	assert.False(t, ok)

@@ -48,7 +48,7 @@ func (w Wanted) Of(p *tags.Purge) bool {
 	case TagPurges:
 		return len(p.Tags)+len(p.Begins) > 0
 	case URLPurges:
-		return len(p.URLs) > 0
+		return len(p.URLs) > 0 || p.One != nil
 	}
 	return true
 }
