@@ -138,8 +138,11 @@ func (s screen) routes(t *testing.T) {
 	eventually(t, "what it would match", func() bool {
 		return strings.Contains(s.evaluate(t, "document.querySelector('[role=dialog]')?.textContent"), "/slow?n=1")
 	})
-	s.do(t, chromedp.Click("#route-save"), chromedp.WaitVisible(`[aria-label="Change slow"]`))
-	s.do(t, chromedp.Click(`[aria-label="Change slow"]`), chromedp.WaitVisible("#route-fresh"), chromedp.SendKeys("#route-fresh", "20m"))
+	s.do(t, chromedp.Click("#route-save"), chromedp.WaitNotPresent("[role=dialog]"), chromedp.WaitVisible(`[aria-label="Change slow"]`))
+	assert.Equal(t, "false", s.evaluate(t, "String(document.getElementById('app').inert)"), "the page is reached again")
+	s.do(t, chromedp.Click(`[aria-label="Change slow"]`), chromedp.WaitVisible("#route-fresh"))
+	assert.Equal(t, "true", s.evaluate(t, "String(document.getElementById('app').inert)"), "nothing behind the form is reached")
+	s.do(t, chromedp.SendKeys("#route-fresh", "20m"))
 	eventually(t, "the change", func() bool {
 		return strings.Contains(s.evaluate(t, "document.querySelector('#route-source')?.textContent"), "fresh: 20m")
 	})

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { NButton, NInput, NModal, NSelect } from 'naive-ui'
-import { computed, nextTick, ref, watch } from 'vue'
+import { computed, nextTick, onUnmounted, ref, watch } from 'vue'
 import { useAction } from '../action'
 import { api, type NewRoute, type Route, type RouteChange } from '../api'
 import { plural } from '../format'
@@ -93,6 +93,15 @@ const texts: { key: keyof Omit<Fields, 'before' | 'name'>; label: string; hint: 
   { key: 'tags', label: 'Tags', hint: 'people person:{id}' },
   { key: 'like', label: 'Like', hint: 'a shape of the policy' },
 ]
+
+// Nothing behind the form is reached by keyboard while it is open.
+const page = document.getElementById('app')
+watch(open, (is) => {
+  if (page) page.inert = is
+})
+onUnmounted(() => {
+  if (page) page.inert = false
+})
 </script>
 
 <template>
