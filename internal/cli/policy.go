@@ -162,7 +162,7 @@ func differences(before client.Policy, source string) string {
 	}
 	said := now.DifferencesFrom(old).String()
 	if said == "" {
-		said = "no route is another"
+		said = "what routes, writes and targets do is the same"
 	}
 	return fmt.Sprintf("against revision %d (%s, by %s): %s", before.Revision, cmp.Or(before.Note, "no note"), before.Actor, said)
 }

@@ -25,6 +25,7 @@ type Onward struct {
 	Header httprules.Header
 	Wants  Wanted
 	body   *template.Template
+	text   string // that it is made from
 }
 
 // Wanted is which purges are told onward.
@@ -232,7 +233,7 @@ func (d *document) onwardBody(n ast.Node, o *Onward) {
 		d.fail(n, "body: %s", templateSays(err))
 		return
 	}
-	o.body = t
+	o.body, o.text = t, text
 	wantsJSON := strings.Contains(o.Header.Get("Content-Type"), "json") || o.Header.Get("Content-Type") == "" && strings.HasPrefix(strings.TrimSpace(text), "{\"")
 	var last []byte
 	for _, sample := range samples() {

@@ -66,3 +66,21 @@ func TestFullSaysWhereSettingsAreFrom(t *testing.T) {
 		assert.True(t, p.Routes[i].sameFor(again.Routes[i]), p.Routes[i].Name)
 	}
 }
+
+// TestDifferencesNameWhatChanged: whatever of a route or of the rest is another, it is named.
+func TestDifferencesNameWhatChanged(t *testing.T) {
+	const before = "version: 1\norigins: [{ name: s, url: http://h }]\nroutes:\n  - { name: a, match: { path: /a } }\n  - { name: b, match: { path: /b }, key: { group: { ask: /g, from: \"cookie:s\" } } }\nwrites: [{ match: { path: /w }, tags: [x] }]\nonward: [{ name: o, url: http://o, body: x }]\n"
+	parse := func(source string) *Policy {
+		p, err := Outside{}.Parse("p.yaml", []byte(source))
+		require.NoError(t, err)
+		return p
+	}
+	old := parse(before)
+	for _, c := range []struct{ from, to, says string }{
+		{"", "", ""}, {"path: /a }", "path: /a }, keep_warm: true", "changed: a"}, {"path: /a }", "path: /a }, compress: off", "changed: a"}, {"path: /a }", "path: /a }, lifetime: { browser: 1s }", "changed: a"},
+		{"ask: /g", "ask: /h", "changed: b"}, {"ask: /g", "keep: 1m, ask: /g", "changed: b"}, {"name: a,", "name: c,", "new: c; gone: a"},
+		{"tags: [x]", "tags: [y]", "also changed: writes"}, {"body: x", "body: y", "also changed: onward"}, {"http://h", "http://i", "also changed: origins"},
+	} {
+		assert.Equal(t, c.says, parse(strings.Replace(before, c.from, c.to, 1)).DifferencesFrom(old).String(), c.to)
+	}
+}
