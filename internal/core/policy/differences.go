@@ -43,8 +43,8 @@ func (p *Policy) DifferencesFrom(before *Policy) (d Differences) {
 }
 
 // same reports whether a route says what another one does, wherever it stands.
-func (r *Route) same(o *Route) bool {
-	a, b := *r, *o
+func (route *Route) same(other *Route) bool {
+	a, b := *route, *other
 	if (a.Group == nil) != (b.Group == nil) || a.Group != nil && (a.Group.id != b.Group.id || a.Group.Keep != b.Group.Keep) {
 		return false
 	}
