@@ -213,9 +213,16 @@ func (l *lookup) groupName() string {
 	return l.req.Header.Joined(protocol.GroupField)
 }
 
-// keepFromOthers makes an answer for a group one that no shared cache beyond keeps: it could not tell whose
-// it is.
-func keepFromOthers(h http.Header) {
+// keepFromOthers makes an answer on a route of groups one that no shared cache beyond keeps: it could not tell
+// whose it is.
+func (l *lookup) keepFromOthers(h http.Header) {
+	if l.route != nil && l.route.Group != nil {
+		keepPrivate(h)
+	}
+}
+
+// keepPrivate says that no shared cache may keep an answer.
+func keepPrivate(h http.Header) {
 	h["Cache-Control"] = httprules.PrivateControl(h["Cache-Control"])
 	delete(h, "Cdn-Cache-Control")
 	delete(h, "Surrogate-Control")

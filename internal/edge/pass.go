@@ -45,7 +45,7 @@ func (x *exchange) pass(forward httprules.Forward) {
 				header[protocol.PartsField] = info
 			}
 			if group != "" {
-				keepFromOthers(header)
+				keepPrivate(header)
 			}
 			status := httprules.CacheStatus{Forward: forward}
 			header.Add("Cache-Status", status.String())

@@ -53,9 +53,7 @@ const (
 
 // reply writes the answer.
 func (x *exchange) reply(r *reply) {
-	if x.route != nil && x.route.Group != nil {
-		keepFromOthers(x.w.Header())
-	}
+	x.keepFromOthers(x.w.Header())
 	if httprules.Conditional(x.req.Header) && httprules.NotModified(x.req.Header, r.status, r.judged, r.received) {
 		x.notModified(r)
 		return
