@@ -22,6 +22,7 @@ import (
 
 // TestRolesShareWhatIsStored runs the real program with signed tokens and with sessions.
 func TestRolesShareWhatIsStored(t *testing.T) {
+	t.Parallel()
 	var asked atomic.Int64
 	site := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if r.URL.Path == "/session/group" {

@@ -67,6 +67,7 @@ onward:
 
 // TestPurgesAreToldOnward runs the real program with a target that is ill, and well again.
 func TestPurgesAreToldOnward(t *testing.T) {
+	t.Parallel()
 	o, dir := newOuter(t), secretsFor(t)
 	file := filepath.Join(t.TempDir(), "policy.yaml")
 	require.NoError(t, os.WriteFile(file, fmt.Appendf(nil, toldPolicy, o.URL+"/purge?key=k"), 0o600))
@@ -130,6 +131,7 @@ func TestPurgesAreToldOnward(t *testing.T) {
 // TestOneNodeTellsForAll: whichever node takes a purge, a target is told once, and when the node that
 // tells ends, another goes on.
 func TestOneNodeTellsForAll(t *testing.T) {
+	t.Parallel()
 	o, dir, url := newOuter(t), secretsFor(t), database(t, "onward")
 	file := filepath.Join(t.TempDir(), "policy.yaml")
 	origins := fmt.Sprintf("origins: [{ name: site, url: %q }]\nroutes:", o.URL)

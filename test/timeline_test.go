@@ -49,6 +49,7 @@ func counted(t *testing.T, n *node.Node, turned time.Time) {
 }
 
 func TestTwoSpansAreCompared(t *testing.T) {
+	t.Parallel()
 	site := httptest.NewServer(http.NotFoundHandler())
 	defer site.Close()
 	token := "comparing-two-spans"
@@ -106,6 +107,7 @@ func TestTwoSpansAreCompared(t *testing.T) {
 
 // TestTheTimeLine: with a database and without one, all that happens to the cache stands on the time line.
 func TestTheTimeLine(t *testing.T) {
+	t.Parallel()
 	release := "7"
 	site := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.Header().Set("X-App-Release", release) }))
 	defer site.Close()

@@ -70,6 +70,7 @@ func (s *warmSite) set(change func()) {
 // purge, and when its life would have ended; counted as primed, and at most a quarter of the origin's
 // connections are used.
 func TestWhatIsKeptWarm(t *testing.T) {
+	t.Parallel()
 	site := newWarmSite(t)
 	file := filepath.Join(t.TempDir(), "policy.yaml")
 	require.NoError(t, os.WriteFile(file, fmt.Appendf(nil, `version: 1
@@ -173,6 +174,7 @@ func TestMistakesOfKeepingWarm(t *testing.T) {
 // TestFragmentsAreKeptWarm: an application is told which of its fragments to fill, after a purge and before
 // they end; as long as somebody asked for them lately, and each once.
 func TestFragmentsAreKeptWarm(t *testing.T) {
+	t.Parallel()
 	site := newWarmSite(t)
 	const admin = "fragments-are-kept-warm"
 	n := startNode(t, node.Settings{Name: "a", Data: t.TempDir(), Origin: site.URL, AdminToken: admin})
