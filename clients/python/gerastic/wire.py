@@ -1,0 +1,148 @@
+"""How calls reach a node: connections that are kept, time limits, and a breaker."""
+
+from __future__ import annotations
+
+import http.client
+import json
+import os
+import threading
+import time
+from typing import Any, Optional
+from urllib.parse import quote, urlsplit
+
+from . import cbor
+
+_BREAK_AFTER = 5
+_BREAK_FOR = 2.0
+_MOST_IDLE = 16
+_LONGEST = 256 << 20
+
+
+class Unreached(Exception):
+    """The node did not answer, not in time, or not as it should."""
+
+
+class Refused(Exception):
+    """The node answered that a call cannot be carried out; status is its HTTP status."""
+
+    def __init__(self, status: int, text: str):
+        super().__init__(text)
+        self.status = status
+
+
+class Wire:
+    """Carries calls. It may be used by several threads, and after a fork."""
+
+    def __init__(self, control: str, token: str):
+        if "://" not in control:
+            control = "http://" + control
+        address = urlsplit(control)
+        if address.scheme not in ("http", "https") or not address.hostname:
+            raise ValueError(f"control: {control!r} is no address; write http://127.0.0.1:8490")
+        if not token:
+            raise ValueError("a token is missing; make one with: gerastic token create --name APP --rights fragments --namespace APP")
+        self._secure = address.scheme == "https"
+        self._host, self._port = address.hostname, address.port
+        self._token = token
+        self._lock = threading.Lock()
+        self._idle: list[http.client.HTTPConnection] = []
+        self._process = os.getpid()
+        self._failures, self._rests_until = 0, 0.0
+
+    def _connection(self, timeout: float) -> tuple[http.client.HTTPConnection, bool]:
+        with self._lock:
+            if self._process != os.getpid():  # the parent's connections are not ours
+                self._idle, self._process = [], os.getpid()
+            if self._idle:
+                connection = self._idle.pop()
+                if connection.sock is not None:
+                    connection.sock.settimeout(timeout)
+                    return connection, True
+        kind = http.client.HTTPSConnection if self._secure else http.client.HTTPConnection
+        return kind(self._host, self._port, timeout=timeout), False
+
+    def _give_back(self, connection: http.client.HTTPConnection) -> None:
+        with self._lock:
+            if connection.sock is not None and len(self._idle) < _MOST_IDLE:
+                self._idle.append(connection)
+                return
+        connection.close()
+
+    def exchange(self, method: str, path: str, body: Optional[bytes], kind: str, timeout: float, more: float = 0.0) -> tuple[int, bytes]:
+        """Makes a call; the answer has begun within timeout seconds and ended more seconds later, or it is Unreached."""
+        headers = {"Authorization": "Bearer " + self._token}
+        if body is not None:
+            headers["Content-Type"] = kind
+        began = time.monotonic()
+        while True:
+            connection, used = self._connection(timeout)
+            try:
+                connection.request(method, path, body=body, headers=headers)
+                answer = connection.getresponse()
+                data = self._read(connection, answer, began + timeout + more)
+            except (OSError, http.client.HTTPException) as error:
+                connection.close()
+                if used and isinstance(error, (ConnectionError, http.client.BadStatusLine)):
+                    continue  # it had rested for too long
+                raise Unreached(str(error) or type(error).__name__) from error
+            if answer.will_close:
+                connection.close()
+            else:
+                self._give_back(connection)
+            return answer.status, data
+
+    @staticmethod
+    def _read(connection: http.client.HTTPConnection, answer: http.client.HTTPResponse, until: float) -> bytes:
+        pieces, size = [], 0
+        while True:
+            left = until - time.monotonic()
+            if left <= 0:
+                raise TimeoutError("it did not answer in time")
+            if connection.sock is not None:
+                connection.sock.settimeout(left)
+            piece = answer.read1(1 << 20)
+            if not piece:
+                if answer.length:
+                    raise http.client.IncompleteRead(b"")
+                answer.close()  # so that the connection can be used again
+                return b"".join(pieces)
+            pieces.append(piece)
+            size += len(piece)
+            if size > _LONGEST:
+                raise http.client.HTTPException("the answer is too long")
+
+    def items(self, what: str, namespace: Optional[str], values: list[Any], timeout: float, more: float) -> list[Any]:
+        """Calls with data items and returns those of the answer, unless the node did not answer several times of late."""
+        if time.monotonic() < self._rests_until:
+            raise Unreached("it did not answer several times, and is done without for a moment")
+        path = f"/v1/fragments/{what}" + (f"?namespace={quote(namespace, safe='')}" if namespace else "")
+        try:
+            status, data = self.exchange("POST", path, b"".join(map(cbor.encode, values)), "application/cbor-seq", timeout, more)
+            if status != 200:
+                raise Unreached(_detail(status, data))
+            items = cbor.decode_all(data)
+        except (Unreached, cbor.Malformed) as error:
+            self._failures += 1
+            if self._failures >= _BREAK_AFTER:
+                self._rests_until = time.monotonic() + _BREAK_FOR
+            raise error if isinstance(error, Unreached) else Unreached(f"its answer cannot be read: {error}") from error
+        self._failures = 0
+        return items
+
+    def json(self, method: str, path: str, value: Any = None, timeout: float = 10.0) -> Any:
+        """Makes a call in JSON; the error is a Refused or an Unreached."""
+        body = None if value is None else json.dumps(value).encode()
+        status, data = self.exchange(method, path, body, "application/json", timeout, timeout)
+        if status >= 400:
+            raise Refused(status, _detail(status, data))
+        try:
+            return None if status == 204 else json.loads(data)
+        except ValueError as error:
+            raise Unreached("its answer is no JSON") from error
+
+
+def _detail(status: int, data: bytes) -> str:
+    try:
+        return str(json.loads(data)["detail"])
+    except (ValueError, KeyError, TypeError):
+        return f"it answered {status}"

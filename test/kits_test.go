@@ -1,0 +1,306 @@
+package test
+
+import (
+	"bufio"
+	"context"
+	"crypto/sha256"
+	"encoding/json"
+	"fmt"
+	"io"
+	"maps"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"os/exec"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"gerastic.example/client"
+
+	"gerastic/internal/node"
+)
+
+// kits are the runners of the kits, by language; see clients/conformance.
+var kits = map[string][]string{
+	"python":  {"python3", "../clients/python/test/runner.py"},
+	"asyncio": {"python3", "../clients/python/test/runner.py", "", "", "--aio"},
+}
+
+// kit is a process that does what it is told with the kit of a language.
+type kit struct {
+	t    *testing.T
+	name string
+	in   io.WriteCloser
+	out  *bufio.Reader
+}
+
+func startKit(t *testing.T, language, control, token string) *kit {
+	args := slices.Clone(kits[language])
+	if len(args) < 4 {
+		args = append(args, "", "")
+	}
+	args[2], args[3] = control, token
+	p := exec.Command(args[0], args[1:]...)
+	p.Stderr = os.Stderr
+	in, err := p.StdinPipe()
+	require.NoError(t, err)
+	out, err := p.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, p.Start())
+	t.Cleanup(func() {
+		in.Close()
+		_ = p.Wait()
+	})
+	return &kit{t, language, in, bufio.NewReader(out)}
+}
+
+type told = map[string]any
+
+// does tells the kit to do something, and returns its answer.
+func (k *kit) does(what string, with told) told {
+	ask := told{"do": what}
+	maps.Copy(ask, with)
+	line, err := json.Marshal(ask)
+	require.NoError(k.t, err)
+	_, err = k.in.Write(append(line, '\n'))
+	require.NoError(k.t, err)
+	text, err := k.out.ReadString('\n')
+	require.NoError(k.t, err, "%s: %s", k.name, line)
+	var answer told
+	require.NoError(k.t, json.Unmarshal([]byte(text), &answer), text)
+	return answer
+}
+
+// TestKitsReadAndWriteTheSame: the vectors, in every language.
+func TestKitsReadAndWriteTheSame(t *testing.T) {
+	var v map[string][]told
+	text, err := os.ReadFile("../clients/conformance/vectors.json")
+	require.NoError(t, err)
+	var loose map[string]json.RawMessage
+	require.NoError(t, json.Unmarshal(text, &loose))
+	v = map[string][]told{}
+	words := map[string][]string{}
+	for name, part := range loose {
+		var rows []told
+		if json.Unmarshal(part, &rows) == nil {
+			v[name] = rows
+			continue
+		}
+		var list []string
+		require.NoError(t, json.Unmarshal(part, &list), name)
+		words[name] = list
+	}
+	for language := range kits {
+		t.Run(language, func(t *testing.T) {
+			k := startKit(t, language, "http://127.0.0.1:1", "a token")
+			for _, c := range v["keys"] {
+				assert.Equal(t, c["key"], k.does("key", c)["key"])
+			}
+			for _, c := range v["bad_keys"] {
+				assert.NotEmpty(t, k.does("key", c)["error"], c)
+			}
+			for _, c := range v["times"] {
+				assert.Equal(t, c["seconds"], k.does("seconds", c)["seconds"], c)
+			}
+			for _, bad := range words["bad_times"] {
+				assert.Contains(t, k.does("seconds", told{"time": bad})["error"], "no length of time", bad)
+			}
+			for _, c := range v["cbor"] {
+				assert.Equal(t, c["hex"], k.does("encode", c)["hex"], c)
+				assert.Equal(t, c["value"], k.does("decode", c)["value"], c)
+			}
+			for _, bad := range words["bad_cbor"] {
+				assert.NotEmpty(t, k.does("decode", told{"hex": bad})["error"], bad)
+			}
+			for _, c := range v["fields"] {
+				assert.Equal(t, c["field"], k.does("quoted", c)["field"])
+			}
+			for _, c := range v["validators"] {
+				etag := fmt.Sprintf("\"%x\"", sha256.Sum256([]byte(c["etag"].(string))))[:33] + `"`
+				headers := k.does("unchanged", c)["headers"].(told)
+				assert.Equal(t, etag, headers["ETag"])
+				assert.Equal(t, c["last_modified"], headers["Last-Modified"])
+				for given, same := range map[string]bool{etag: true, "W/" + etag: true, `"x", ` + etag: true, "*": true, `"x"`: false, "": false} {
+					c["headers"] = told{"if-none-match": given}
+					assert.Equal(t, same, k.does("unchanged", c)["unchanged"], given)
+				}
+				c["headers"] = told{"If-Modified-Since": "Sun, 17 May 2026 06:00:00 GMT"}
+				assert.Equal(t, c["modified"] != nil, k.does("unchanged", c)["unchanged"])
+			}
+		})
+	}
+}
+
+// TestKitsShareFragments: what one language stores, all others find; one fills however many processes miss;
+// a purge overtakes a fill; errors are raised and not stored.
+func TestKitsShareFragments(t *testing.T) {
+	site := httptest.NewServer(http.NotFoundHandler())
+	defer site.Close()
+	n := startNode(t, node.Settings{Name: "a", Data: t.TempDir(), Origin: site.URL, AdminToken: "kits-share-fragments"})
+	made, err := client.New(n.ControlURL(), "kits-share-fragments").CreateToken(ctx, "shop", []string{"fragments", "purge"}, "shop")
+	require.NoError(t, err)
+	own := client.New(n.ControlURL(), made.Secret).Fragments(client.FragmentOptions{})
+	running := map[string]*kit{}
+	for language := range kits {
+		running[language] = startKit(t, language, n.ControlURL(), made.Secret)
+	}
+	languages := slices.Sorted(maps.Keys(kits))
+	item := func(name string, parts ...any) told {
+		return told{"name": name, "parts": parts, "lifetime": "1h", "tags": []string{"tag:" + name}}
+	}
+	for i, language := range languages {
+		k := running[language]
+		answer := k.does("fill", told{"item": item("card", language), "body": "<p>Ærø</p>"})
+		assert.Equal(t, told{"value": "<p>Ærø</p>", "filled": 1.0, "headers": answer["headers"]}, answer)
+		headers := answer["headers"].(told)
+		assert.Equal(t, `"tag:card"`, headers["Cache-Groups"])
+		assert.Contains(t, headers["Gerastic-Parts"], "found=filled")
+		for _, other := range languages {
+			again := running[other].does("fill", told{"item": item("card", language), "body": "other"})
+			assert.Equal(t, []any{"<p>Ærø</p>", 0.0}, []any{again["value"], again["filled"]}, "%s finds what %s stored", other, language)
+			assert.Contains(t, again["headers"].(told)["Gerastic-Parts"], "found=reused")
+		}
+		body, err := own.LoadOrFill(ctx, client.Fragment{Name: "card", Parts: []any{language}, Lifetime: time.Hour}, func(context.Context) ([]byte, error) { return []byte("go"), nil })
+		require.NoError(t, err)
+		assert.Equal(t, "<p>Ærø</p>", string(body))
+
+		outer := k.does("fill", told{"item": item("outer", language), "inner": item("inner", language), "body": "outer-"})
+		assert.Equal(t, "outer-inner", outer["value"])
+		assert.Equal(t, `"tag:outer", "tag:inner"`, outer["headers"].(told)["Cache-Groups"], "tags go up")
+		k.does("purge", told{"order": told{"tags": []string{"tag:inner"}}})
+		assert.Equal(t, 1.0, k.does("fill", told{"item": item("outer", language), "inner": item("inner", language), "body": "outer-"})["filled"], "and purges reach what holds it")
+
+		failed := k.does("fill", told{"item": item("bad", language), "body": "", "fail": "the fill failed"})
+		assert.Equal(t, "the fill failed", failed["error"])
+		assert.Equal(t, "better", k.does("fill", told{"item": item("bad", language), "body": "better"})["value"], "an error is not stored, and its lease is given back")
+
+		many := []told{}
+		for j := range 100 {
+			many = append(many, item("row", i, j))
+		}
+		assert.Equal(t, 100.0, k.does("many", told{"items": many})["filled"])
+		assert.Equal(t, 0.0, running[languages[(i+1)%len(languages)]].does("many", told{"items": many})["filled"])
+
+		long := strings.Repeat("Ærø ", 10_000)
+		assert.Equal(t, true, k.does("store", told{"item": item("long", language), "body": long})["stored"])
+		for _, other := range languages {
+			assert.Equal(t, long, running[other].does("load", told{"item": item("long", language)})["value"])
+		}
+		k.does("drop", told{"item": item("long", language)})
+		assert.Nil(t, k.does("load", told{"item": item("long", language)})["value"])
+
+		k.does("fill", told{"item": told{"name": "stale", "parts": []any{language}, "lifetime": "1ms", "stale": "1h"}, "body": "old"})
+		eventually(t, "it is stale", func() bool {
+			return k.does("load", told{"item": told{"name": "stale", "parts": []any{language}}})["value"] == nil
+		})
+		assert.Equal(t, "old", k.does("fill", told{"item": told{"name": "stale", "parts": []any{language}, "lifetime": "1h", "stale": "1h"}, "body": "new"})["value"], "used stale")
+		k.does("settle", nil)
+		assert.Equal(t, "new", k.does("fill", told{"item": item("stale", language), "body": "newer"})["value"], "and filled behind")
+		for what, says := range map[string]string{`{"name": "x", "parts": []}`: "lifetime", `{"name": "x", "parts": [], "lifetime": "soon"}`: "length of time", `{"name": "x", "parts": [], "lifetime": "1h", "tags": "a"}`: "list"} {
+			var bad told
+			require.NoError(t, json.Unmarshal([]byte(what), &bad))
+			answer := k.does("fill", told{"item": bad, "body": "x"})
+			assert.Contains(t, answer["error"], says)
+			assert.NotContains(t, answer["error"], "\n")
+		}
+	}
+
+	// One fills for all.
+	var all sync.WaitGroup
+	fills := make([]float64, len(languages))
+	for i, language := range languages {
+		all.Go(func() {
+			answer := running[language].does("fill", told{"item": item("together"), "body": "same", "sleep_ms": 300})
+			assert.Equal(t, "same", answer["value"])
+			fills[i] = answer["filled"].(float64)
+		})
+	}
+	all.Wait()
+	sum := 0.0
+	for _, n := range fills {
+		sum += n
+	}
+	assert.Equal(t, 1.0, sum)
+
+	// A purge overtakes a fill.
+	for _, language := range languages {
+		done := make(chan told)
+		go func() {
+			done <- running[language].does("fill", told{"item": item("slow", language), "body": "from before", "sleep_ms": 600})
+		}()
+		eventually(t, "it is being filled", func() bool { return n.Fragments().Leases.Len() > 0 })
+		_, err := client.New(n.ControlURL(), made.Secret).Purge(ctx, client.PurgeRequest{Tags: []string{"tag:slow"}})
+		require.NoError(t, err)
+		assert.Equal(t, "from before", (<-done)["value"], "this once")
+		assert.Nil(t, running[language].does("load", told{"item": item("slow", language)})["value"], "and not stored")
+	}
+}
+
+// TestKitsWithoutANode: a node that is not there, hangs, breaks off or lies costs a page no more than a
+// moment: it is made as if nothing were stored.
+func TestKitsWithoutANode(t *testing.T) {
+	hangs, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer hangs.Close()
+	lies := func(body string) string {
+		s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { _, _ = io.WriteString(w, body) }))
+		t.Cleanup(s.Close)
+		return s.URL
+	}
+	breaks := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Length", "1000")
+		_, _ = io.WriteString(w, "\xa2")
+		w.(http.Flusher).Flush()
+		panic(http.ErrAbortHandler)
+	}))
+	defer breaks.Close()
+	for language := range kits {
+		for what, control := range map[string]string{"is not there": "http://127.0.0.1:1", "hangs": "http://" + hangs.Addr().String(), "says nothing": lies(""), "is none": lies("<html>"), "says too much": lies("\x9f\xff"), "breaks off": breaks.URL} {
+			t.Run(language+" "+what, func(t *testing.T) {
+				k := startKit(t, language, control, "a token")
+				k.does("counts", nil) // it has started
+				began := time.Now()
+				for i := range 3 {
+					answer := k.does("fill", told{"item": told{"name": "card", "parts": []any{i}, "lifetime": "1h"}, "body": "made"})
+					assert.Equal(t, "made", answer["value"])
+					assert.Equal(t, 1.0, answer["filled"])
+				}
+				assert.Less(t, time.Since(began), 5*time.Second)
+				assert.NotZero(t, k.does("counts", nil)["counts"].(told)["unreached"])
+				assert.NotEmpty(t, k.does("purge", told{"order": told{"tags": []string{"a"}}})["error"], "a purge says that it did not come to be")
+			})
+		}
+	}
+}
+
+// TestTheFirstExamplesOfTheKits: what the documentation shows first does what it says.
+func TestTheFirstExamplesOfTheKits(t *testing.T) {
+	site := httptest.NewServer(http.NotFoundHandler())
+	defer site.Close()
+	n := startNode(t, node.Settings{Name: "a", Data: t.TempDir(), Origin: site.URL, AdminToken: "first-examples-of-kits"})
+	made, err := client.New(n.ControlURL(), "first-examples-of-kits").CreateToken(ctx, "shop", []string{"fragments"}, "shop")
+	require.NoError(t, err)
+	docs, err := os.ReadFile("../docs/fragments.md")
+	require.NoError(t, err)
+	for language, k := range map[string]struct{ begins, ends, path string }{
+		"python": {"token, render_card = %q, lambda number: f\"<p>{number}</p>\"\n", "print(card)\n", "../clients/python"},
+	} {
+		_, block, found := strings.Cut(string(docs), "```"+language+"\n")
+		require.True(t, found, language)
+		block, _, _ = strings.Cut(block, "```")
+		assert.Len(t, strings.Split(strings.TrimSpace(block), "\n"), 3, "an example of three lines")
+		code := fmt.Sprintf(k.begins, made.Secret) + strings.ReplaceAll(block, "http://127.0.0.1:8490", n.ControlURL()) + k.ends
+		p := exec.Command(kits[language][0], "-c", code)
+		p.Env = append(os.Environ(), "PYTHONPATH="+k.path)
+		out, err := p.CombinedOutput()
+		require.NoError(t, err, string(out))
+		assert.Equal(t, "<p>3</p>\n", string(out))
+	}
+}
