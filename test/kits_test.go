@@ -30,6 +30,7 @@ import (
 // kits are the runners of the kits, by language; see clients/conformance.
 var kits = map[string][]string{
 	"python":  {"python3", "../clients/python/test/runner.py"},
+	"ruby":    {"ruby", "../clients/ruby/test/runner.rb"},
 	"asyncio": {"python3", "../clients/python/test/runner.py", "", "", "--aio"},
 }
 
@@ -141,6 +142,7 @@ func TestKitsReadAndWriteTheSame(t *testing.T) {
 // TestKitsShareFragments: what one language stores, all others find; one fills however many processes miss;
 // a purge overtakes a fill; errors are raised and not stored.
 func TestKitsShareFragments(t *testing.T) {
+	t.Parallel()
 	site := httptest.NewServer(http.NotFoundHandler())
 	defer site.Close()
 	n := startNode(t, node.Settings{Name: "a", Data: t.TempDir(), Origin: site.URL, AdminToken: "kits-share-fragments"})
@@ -246,6 +248,7 @@ func TestKitsShareFragments(t *testing.T) {
 // TestKitsWithoutANode: a node that is not there, hangs, breaks off or lies costs a page no more than a
 // moment: it is made as if nothing were stored.
 func TestKitsWithoutANode(t *testing.T) {
+	t.Parallel()
 	hangs, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	defer hangs.Close()
@@ -289,16 +292,17 @@ func TestTheFirstExamplesOfTheKits(t *testing.T) {
 	require.NoError(t, err)
 	docs, err := os.ReadFile("../docs/fragments.md")
 	require.NoError(t, err)
-	for language, k := range map[string]struct{ begins, ends, path string }{
-		"python": {"token, render_card = %q, lambda number: f\"<p>{number}</p>\"\n", "print(card)\n", "../clients/python"},
+	for language, k := range map[string]struct{ begins, ends string }{
+		"python": {"token, render_card = %q, lambda number: f\"<p>{number}</p>\"\n", "print(card)\n"},
+		"ruby":   {"token = %q\ndef render_card(number) = \"<p>#{number}</p>\"\n", "puts card\n"},
 	} {
 		_, block, found := strings.Cut(string(docs), "```"+language+"\n")
 		require.True(t, found, language)
 		block, _, _ = strings.Cut(block, "```")
 		assert.Len(t, strings.Split(strings.TrimSpace(block), "\n"), 3, "an example of three lines")
 		code := fmt.Sprintf(k.begins, made.Secret) + strings.ReplaceAll(block, "http://127.0.0.1:8490", n.ControlURL()) + k.ends
-		p := exec.Command(kits[language][0], "-c", code)
-		p.Env = append(os.Environ(), "PYTHONPATH="+k.path)
+		p := exec.Command(kits[language][0], map[string]string{"python": "-c", "ruby": "-e"}[language], code)
+		p.Env = append(os.Environ(), "PYTHONPATH=../clients/python", "RUBYLIB=../clients/ruby/lib")
 		out, err := p.CombinedOutput()
 		require.NoError(t, err, string(out))
 		assert.Equal(t, "<p>3</p>\n", string(out))

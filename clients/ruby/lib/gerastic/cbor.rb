@@ -1,0 +1,117 @@
+# frozen_string_literal: true
+
+module Gerastic
+  # The part of CBOR (RFC 8949) that the calls for many fragments are made of: texts are UTF-8 strings, bytes
+  # binary ones. A call's body is a sequence of data items (RFC 8742).
+  module CBOR
+    class Malformed < StandardError; end
+
+    module_function
+
+    def encode(value)
+      case value
+      when nil then "\xF6".b
+      when true then "\xF5".b
+      when false then "\xF4".b
+      when Integer then value >= 0 ? head(0x00, value) : head(0x20, -1 - value)
+      when Float then "\xFB".b + [value].pack("G")
+      when Symbol then encode(value.to_s)
+      when String then value.encoding == Encoding::BINARY ? head(0x40, value.bytesize) + value : head(0x60, value.bytesize) + value.b
+      when Array then head(0x80, value.size) + value.map { |one| encode(one) }.join
+      when Hash then head(0xA0, value.size) + value.map { |name, one| encode(name) + encode(one) }.join
+      else raise TypeError, "a #{value.class} cannot be sent"
+      end
+    end
+
+    def head(major, n)
+      return (major | n).chr.b if n < 24
+
+      code, form = [[24, "C", 8], [25, "n", 16], [26, "N", 32], [27, "Q>", 64]].find { |_, _, bits| n < 1 << bits }
+      (major | code).chr.b + [n].pack(form)
+    end
+
+    # Decodes all data items in some bytes; the error is a Malformed.
+    def decode_all(bytes)
+      reader = Reader.new(bytes.b)
+      items = []
+      items << reader.item(0) until reader.end?
+      items
+    end
+
+    # Reads items one after the other.
+    class Reader
+      def initialize(bytes)
+        @bytes = bytes
+        @at = 0
+      end
+
+      def end? = @at >= @bytes.bytesize
+
+      def take(n)
+        raise Malformed, "the answer ends within an item" if n > @bytes.bytesize - @at
+
+        @at += n
+        @bytes.byteslice(@at - n, n)
+      end
+
+      def item(depth)
+        raise Malformed, "items are nested too deeply" if depth > 16
+
+        first = take(1).ord
+        major = first >> 5
+        n = first & 31
+        return simple(n) if major == 7
+
+        if n.between?(24, 27)
+          n = take(1 << (n - 24)).unpack1({ 24 => "C", 25 => "n", 26 => "N", 27 => "Q>" }[n])
+        elsif n > 27
+          raise Malformed, "an item of indefinite length"
+        end
+        container(major, n, depth)
+      end
+
+      def simple(n)
+        case n
+        when 20 then false
+        when 21 then true
+        when 22 then nil
+        when 26 then take(4).unpack1("g")
+        when 27 then take(8).unpack1("G")
+        else raise Malformed, "a simple value that is not known"
+        end
+      end
+
+      def container(major, n, depth)
+        case major
+        when 0 then n
+        when 1 then -1 - n
+        when 2 then take(n)
+        when 3 then text(n)
+        when 4 then Array.new(known(n)) { item(depth + 1) }
+        when 5 then known(n).times.to_h { [name(depth), item(depth + 1)] }
+        else raise Malformed, "a tagged item"
+        end
+      end
+
+      def known(n)
+        raise Malformed, "the answer ends within an item" if n > @bytes.bytesize - @at
+
+        n
+      end
+
+      def text(n)
+        read = take(n).force_encoding(Encoding::UTF_8)
+        raise Malformed, "a text that is not UTF-8" unless read.valid_encoding?
+
+        read
+      end
+
+      def name(depth)
+        read = item(depth + 1)
+        raise Malformed, "a member whose name is not text" unless read.is_a?(String) && read.encoding == Encoding::UTF_8
+
+        read
+      end
+    end
+  end
+end

@@ -1,0 +1,100 @@
+# frozen_string_literal: true
+
+require "digest"
+require "time"
+
+module Gerastic
+  # What goes into a page, or into a fragment while it is filled: its tags, the shortest life and the fragments.
+  class Scope
+    attr_reader :tags, :parts, :until, :stamp, :fragment, :depth, :report
+
+    # The page or fragment that is being made, in this thread or fiber.
+    def self.current = Thread.current[:gerastic_scope]
+
+    def initialize(fragment: false, depth: 0, report: [])
+      @tags = {}
+      @parts = {}
+      @until = @stamp = Float::INFINITY # seconds since 1970; ledger sequence
+      @holds = false
+      @fragment = fragment
+      @depth = depth
+      @report = report
+      @validators = {}
+    end
+
+    # Runs a block that makes the page, or the fragment.
+    def within
+      outer = Thread.current[:gerastic_scope]
+      Thread.current[:gerastic_scope] = self
+      yield self
+    ensure
+      Thread.current[:gerastic_scope] = outer
+    end
+
+    # Notes that what is made here shows these things.
+    def tag(*tags)
+      tags.each { |tag| @tags[tag.to_s] = true }
+    end
+
+    def hold(name, tags, until_, stamp)
+      tag(*tags)
+      @parts[name] = true
+      @until = [@until, until_].min
+      @stamp = [@stamp, stamp].min
+      @holds = true
+    end
+
+    # Reports whether the visitor has the page already, by when what it shows changed and what else it depends
+    # on. Then the answer is 304 with headers. The page carries the validators in any case.
+    def unchanged?(request_headers, modified: nil, parts: [])
+      raise ArgumentError, "unchanged? needs to know what the page depends on: modified:, parts:, or both" if modified.nil? && parts.empty?
+
+      etag = %("#{Digest::SHA256.hexdigest(Gerastic.key_of('page', parts, modified))[0, 32]}")
+      @validators = { "ETag" => etag }
+      @validators["Last-Modified"] = modified.to_time.httpdate if modified
+      given = request_headers.to_h { |name, value| [name.to_s.downcase.tr("_", "-").delete_prefix("http-"), value] }
+      if (names = given["if-none-match"])
+        return names.split(",").map(&:strip).any? { |name| name == "*" || name.delete_prefix("W/") == etag }
+      end
+      return false unless modified && parts.empty? && given["if-modified-since"] # a date does not tell the parts
+
+      modified.to_time.to_i <= Time.httpdate(given["if-modified-since"]).to_i
+    rescue ArgumentError => e
+      raise e if @validators.empty?
+
+      false # no date
+    end
+
+    # The headers with which the page tells the edge, and Server-Timing, what is in it.
+    def headers
+      out = @validators.dup
+      out["Cache-Groups"] = @tags.keys.map { |tag| Gerastic.quoted(tag) }.join(", ") unless @tags.empty?
+      if @holds
+        left = @until.infinite? ? FOREVER : [0.0, @until - Time.now.to_f].max
+        out["Gerastic-Life"] = format("%.3f", (left * 1000).floor / 1000.0) + (@stamp.to_f.infinite? ? "" : ";as-of=#{@stamp.to_i}")
+      end
+      items = @report.reject { |item| item[:key].empty? }
+      return out if items.empty?
+
+      out["Gerastic-Parts"] = items.first(200).map { |item| told(item) }.join(", ")
+      sums = %w[reused stale waited filled alone].filter_map { |word| (n = items.count { |item| item[:found] == word }).positive? && "#{n} #{word}" }
+      longest = items.filter_map { |item| item[:took] if item[:depth] == 1 }.max || 0.0
+      out["Server-Timing"] = format('fragments;desc="%s";dur=%.1f', sums.join(", "), longest)
+      out
+    end
+
+    private
+
+    def told(item)
+      age = %w[reused stale].include?(item[:found]) ? ";age=#{item[:age].to_i}" : ""
+      format("%s;found=%s;depth=%d;took=%.3f%s", Gerastic.quoted(item[:key]), item[:found], item[:depth], item[:took], age)
+    end
+  end
+
+  # Writes a string of a structured field, or a display string if it is not ASCII (RFC 9651).
+  def self.quoted(text)
+    return %("#{text.gsub(/["\\]/) { |c| "\\#{c}" }}") if text.match?(/\A[\x20-\x7e]*\z/)
+
+    %(%"#{text.bytes.map { |b| b < 0x20 || b > 0x7E || b == 0x22 || b == 0x25 ? format('%%%02x', b) : b.chr }.join}")
+  end
+end
