@@ -30,6 +30,7 @@ import (
 // kits are the runners of the kits, by language; see clients/conformance.
 var kits = map[string][]string{
 	"python":  {"python3", "../clients/python/test/runner.py"},
+	"php":     {"php", "../clients/php/test/runner.php"},
 	"ruby":    {"ruby", "../clients/ruby/test/runner.rb"},
 	"asyncio": {"python3", "../clients/python/test/runner.py", "", "", "--aio"},
 }
@@ -294,6 +295,7 @@ func TestTheFirstExamplesOfTheKits(t *testing.T) {
 	require.NoError(t, err)
 	for language, k := range map[string]struct{ begins, ends string }{
 		"python": {"token, render_card = %q, lambda number: f\"<p>{number}</p>\"\n", "print(card)\n"},
+		"php":    {"$token = '%s'; function renderCard($number) { return \"<p>$number</p>\"; }\n", "echo $card, \"\\n\";"},
 		"ruby":   {"token = %q\ndef render_card(number) = \"<p>#{number}</p>\"\n", "puts card\n"},
 	} {
 		_, block, found := strings.Cut(string(docs), "```"+language+"\n")
@@ -301,7 +303,11 @@ func TestTheFirstExamplesOfTheKits(t *testing.T) {
 		block, _, _ = strings.Cut(block, "```")
 		assert.Len(t, strings.Split(strings.TrimSpace(block), "\n"), 3, "an example of three lines")
 		code := fmt.Sprintf(k.begins, made.Secret) + strings.ReplaceAll(block, "http://127.0.0.1:8490", n.ControlURL()) + k.ends
-		p := exec.Command(kits[language][0], map[string]string{"python": "-c", "ruby": "-e"}[language], code)
+		if language == "php" {
+			use, rest, _ := strings.Cut(code[strings.Index(code, "use "):], "\n")
+			code = use + "\nrequire '../clients/php/autoload.php';\n" + code[:strings.Index(code, "use ")] + rest
+		}
+		p := exec.Command(kits[language][0], map[string]string{"python": "-c", "ruby": "-e", "php": "-r"}[language], code)
 		p.Env = append(os.Environ(), "PYTHONPATH=../clients/python", "RUBYLIB=../clients/ruby/lib")
 		out, err := p.CombinedOutput()
 		require.NoError(t, err, string(out))
