@@ -30,6 +30,7 @@ import (
 // kits are the runners of the kits, by language; see clients/conformance.
 var kits = map[string][]string{
 	"python":  {"python3", "../clients/python/test/runner.py"},
+	"js":      {"node", "../clients/js/test/runner.js"},
 	"php":     {"php", "../clients/php/test/runner.php"},
 	"ruby":    {"ruby", "../clients/ruby/test/runner.rb"},
 	"asyncio": {"python3", "../clients/python/test/runner.py", "", "", "--aio"},
@@ -252,7 +253,7 @@ func TestKitsWithoutANode(t *testing.T) {
 	t.Parallel()
 	hangs, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
-	defer hangs.Close()
+	t.Cleanup(func() { hangs.Close() })
 	lies := func(body string) string {
 		s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { _, _ = io.WriteString(w, body) }))
 		t.Cleanup(s.Close)
@@ -264,10 +265,11 @@ func TestKitsWithoutANode(t *testing.T) {
 		w.(http.Flusher).Flush()
 		panic(http.ErrAbortHandler)
 	}))
-	defer breaks.Close()
+	t.Cleanup(breaks.Close)
 	for language := range kits {
 		for what, control := range map[string]string{"is not there": "http://127.0.0.1:1", "hangs": "http://" + hangs.Addr().String(), "says nothing": lies(""), "is none": lies("<html>"), "says too much": lies("\x9f\xff"), "breaks off": breaks.URL} {
 			t.Run(language+" "+what, func(t *testing.T) {
+				t.Parallel()
 				k := startKit(t, language, control, "a token")
 				k.does("counts", nil) // it has started
 				began := time.Now()
@@ -295,6 +297,7 @@ func TestTheFirstExamplesOfTheKits(t *testing.T) {
 	require.NoError(t, err)
 	for language, k := range map[string]struct{ begins, ends string }{
 		"python": {"token, render_card = %q, lambda number: f\"<p>{number}</p>\"\n", "print(card)\n"},
+		"js":     {"const token = %q, renderCard = (number) => `<p>${number}</p>`\n", "console.log(card)\n"},
 		"php":    {"$token = '%s'; function renderCard($number) { return \"<p>$number</p>\"; }\n", "echo $card, \"\\n\";"},
 		"ruby":   {"token = %q\ndef render_card(number) = \"<p>#{number}</p>\"\n", "puts card\n"},
 	} {
@@ -305,10 +308,12 @@ func TestTheFirstExamplesOfTheKits(t *testing.T) {
 		code := fmt.Sprintf(k.begins, made.Secret) + strings.ReplaceAll(block, "http://127.0.0.1:8490", n.ControlURL()) + k.ends
 		if language == "php" {
 			use, rest, _ := strings.Cut(code[strings.Index(code, "use "):], "\n")
-			code = use + "\nrequire '../clients/php/autoload.php';\n" + code[:strings.Index(code, "use ")] + rest
+			code = use + "\nrequire 'clients/php/autoload.php';\n" + code[:strings.Index(code, "use ")] + rest
 		}
-		p := exec.Command(kits[language][0], map[string]string{"python": "-c", "ruby": "-e", "php": "-r"}[language], code)
-		p.Env = append(os.Environ(), "PYTHONPATH=../clients/python", "RUBYLIB=../clients/ruby/lib")
+		code = strings.Replace(code, "from 'gerastic'", "from './clients/js/gerastic.js'", 1)
+		p := exec.Command(kits[language][0], append(map[string][]string{"js": {"--input-type=module"}}[language], map[string]string{"python": "-c", "ruby": "-e", "php": "-r", "js": "-e"}[language], code)...)
+		p.Dir = ".."
+		p.Env = append(os.Environ(), "PYTHONPATH=clients/python", "RUBYLIB=clients/ruby/lib")
 		out, err := p.CombinedOutput()
 		require.NoError(t, err, string(out))
 		assert.Equal(t, "<p>3</p>\n", string(out))

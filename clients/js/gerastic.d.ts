@@ -17,6 +17,22 @@ export const json: Encoder<any>
 /** The lifetime, in seconds, of what only a purge or a new version ends. */
 export const forever: number
 
+/** A length of time: seconds, or "90s", "15m", "1h", "1d", "forever". */
+export type Time = number | string
+
+/** Reads a length of time in seconds; throws a TypeError that says what is wanted. */
+export function seconds(time: Time, what?: string): number
+
+/** A node: it gives the fragments of an application, and takes purges and changes. */
+export class Gerastic {
+  constructor(options: { control: string; token: string; namespace?: string; fetch?: typeof globalThis.fetch })
+  fragments(options?: { timeout?: Time; wait?: Time; lease?: Time; parallel?: number; off?: boolean; warn?: (...args: unknown[]) => void }): Fragments
+  /** Purges on every node. If it throws, nothing is known to be purged. */
+  purge(order: { tags?: string[]; urls?: (string | { url: string; any_query?: boolean })[]; below?: string[]; routes?: string[]; hosts?: string[]; all?: boolean; mode?: 'drop' | 'stale'; reason?: string }): Promise<unknown>
+  /** Tells of something that changed, after the commit; before null is a create, after null a delete. */
+  changed(kind: string, before: unknown, after: unknown): Promise<unknown>
+}
+
 export interface Fragment<T = string> {
   /** What fragments of its kind share; figures are kept by name. */
   name: string
@@ -24,10 +40,10 @@ export interface Fragment<T = string> {
   parts?: Part[]
   /** The state of what it is made from, such as a changed-at time. */
   version?: Part
-  /** Seconds that it is fresh; cut to the shortest life of the fragments in it. */
-  lifetime: number
-  /** Seconds beyond that in which it may be used while it is filled anew. */
-  stale?: number
+  /** How long it is fresh; cut to the shortest life of the fragments in it. */
+  lifetime: Time
+  /** How long beyond that it may be used while it is filled anew. */
+  stale?: Time
   /** What it shows; the tags of the fragments in it come on top. */
   tags?: string[]
   /** Media type; the encoder's if left out. */
@@ -62,6 +78,11 @@ export class Scope {
   loadOrFill<T = string>(fragment: Fragment<T>, fill: (scope: Scope) => T | Promise<T>): Promise<T>
   loadOrFillAll<T = string>(fragments: Fragment<T>[], fill: (scope: Scope, index: number) => T | Promise<T>): Promise<T[]>
   report(): ReportItem[]
+  /**
+   * Reports whether the visitor has the page already, by when what it shows changed and what else it depends
+   * on. Then the answer is 304 with headers().
+   */
+  unchanged(requestHeaders: Headers | Record<string, string>, by: { modified?: Date; parts?: Part[] }): boolean
   /** Cache-Groups, Gerastic-Life, Gerastic-Parts and Server-Timing of a page, as they apply. */
   headers(): Record<string, string>
 }
@@ -81,6 +102,8 @@ export interface Options {
   lease?: number
   /** Fills that loadOrFillAll runs at a time; 8. */
   parallel?: number
+  /** Do without the node: everything is filled; GERASTIC_FRAGMENTS=off says so, too. */
+  off?: boolean
   fetch?: typeof globalThis.fetch
   warn?: (...args: unknown[]) => void
 }
@@ -94,6 +117,13 @@ export class Fragments {
   page(): Scope
   loadOrFill<T = string>(fragment: Fragment<T>, fill: (scope: Scope) => T | Promise<T>): Promise<T>
   loadOrFillAll<T = string>(fragments: Fragment<T>[], fill: (scope: Scope, index: number) => T | Promise<T>): Promise<T[]>
+  /** A fragment, or null if it is not there, or stale. */
+  load<T = string>(fragment: Omit<Fragment<T>, 'lifetime'>): Promise<T | null>
+  loadAll<T = string>(fragments: Omit<Fragment<T>, 'lifetime'>[]): Promise<(T | null)[]>
+  /** Stores a fragment; false if a purge came between, or the node was not reached. */
+  store<T = string>(fragment: Fragment<T>, value: T): Promise<boolean>
+  /** Drops a fragment on every node. */
+  drop(fragment: Pick<Fragment, 'name' | 'parts' | 'version'>): Promise<void>
   /** Waits for the fills that go on behind callers. */
   settle(): Promise<void>
 }

@@ -2,6 +2,7 @@
 // who ask. For Node 20 and browsers; it needs nothing but fetch. See gerastic.d.ts.
 
 import { decode, encode } from './cbor.js'
+import { sha256 } from './sha256.js'
 
 const name = /^[A-Za-z0-9_.-]{1,64}$/
 const maxKeys = 1000
@@ -12,9 +13,66 @@ const breakFor = 2000
 /** The lifetime, in seconds, of what only a purge or a new version ends. */
 export const forever = 100 * 365 * 24 * 3600
 
+const units = { ms: 0.001, s: 1, m: 60, h: 3600, d: 86400 }
+
+/** Reads a length of time: seconds, or "90s", "15m", "1h", "1d", "forever". */
+export function seconds(time, what = 'lifetime') {
+  if (time === 'forever') return forever
+  const [, number, unit] = (typeof time === 'string' && /^(\d+(?:\.\d+)?)(ms|s|m|h|d)$/.exec(time)) || []
+  const read = typeof time === 'number' ? time : number === undefined ? NaN : Number(number) * units[unit]
+  if (!(read >= 0 && read < Infinity)) throw new TypeError(`${what}: ${JSON.stringify(time)} is no length of time; write "90s", "15m", "1h", "1d" or "forever"`)
+  return Math.min(read, forever)
+}
+
+const words = ['name', 'parts', 'version', 'lifetime', 'stale', 'tags', 'type', 'encoder']
+
+/** A node: it gives the fragments of an application, and takes purges and changes. */
+export class Gerastic {
+  #options
+
+  constructor({ control, token, namespace = '', fetch = globalThis.fetch }) {
+    if (!/^https?:\/\//.test(control ?? '')) throw new TypeError(`control: ${JSON.stringify(control)} is no address; write http://127.0.0.1:8490`)
+    if (!token) throw new TypeError('a token is missing; make one with: gerastic token create --name APP --rights fragments --namespace APP')
+    this.#options = { control: control.replace(/\/$/, ''), token, namespace, fetch }
+  }
+
+  /** The parts of pages that the application makes; times may be "250ms". Make one for its life. */
+  fragments(options = {}) {
+    const ms = (name) => (typeof options[name] === 'string' ? { [name]: seconds(options[name], name) * 1000 } : {})
+    return new Fragments({ ...this.#options, ...options, ...ms('timeout'), ...ms('wait'), ...ms('lease') })
+  }
+
+  /** Purges on every node: tags, urls, below, routes, hosts, all, mode, reason. If it throws, nothing is known to be purged. */
+  async purge(order) {
+    const lists = ['tags', 'urls', 'below', 'routes', 'hosts']
+    const unknown = Object.keys(order).filter((name) => ![...lists, 'all', 'mode', 'reason'].includes(name))
+    if (unknown.length > 0) throw new TypeError(`a purge names tags, urls, below, routes, hosts or all; there is no ${unknown.join(', ')}`)
+    for (const name of lists) if (order[name] !== undefined && !Array.isArray(order[name])) throw new TypeError(`${name} is a list; write [${JSON.stringify(order[name])}]`)
+    if (!order.all && !lists.some((name) => order[name]?.length > 0)) throw new TypeError('the purge names nothing; give tags, urls, below, routes or hosts, or all: true')
+    return callJSON(this.#options, 'POST', '/v1/purges', order)
+  }
+
+  /** Tells of something that changed, after the commit; before null is a create, after null a delete. */
+  changed(kind, before, after) {
+    const op = before == null ? 'create' : after == null ? 'delete' : 'update'
+    return callJSON(this.#options, 'POST', '/v1/changes', { changes: [{ kind, op, before: before ?? undefined, after: after ?? undefined }] })
+  }
+}
+
+async function callJSON({ control, token, fetch }, method, path, value) {
+  const body = value === undefined ? undefined : JSON.stringify(value)
+  const answer = await fetch(control + path, { method, body, signal: AbortSignal.timeout(10_000), headers: { Authorization: `Bearer ${token}`, ...(body && { 'Content-Type': 'application/json' }) } })
+  if (answer.status === 204) return null
+  const read = await answer.json().catch(() => null)
+  if (!answer.ok || read === null) throw Object.assign(new Error(read?.detail ?? `it answered ${answer.status}, and not with what it should`), { status: answer.status })
+  return read
+}
+
 /** The key of a fragment: name("part",2)@"version". */
-export function keyOf({ name: called, parts = [], version }) {
+export function keyOf({ name: called, parts, version }) {
+  parts ??= []
   if (!name.test(called ?? '')) throw new TypeError(`a fragment's name has 1 to 64 letters, digits, -, _ and .; ${JSON.stringify(called)} is none`)
+  if (!Array.isArray(parts)) throw new TypeError(`the parts of the fragment ${called} are a list; write [${JSON.stringify(parts)}]`)
   let key = `${called}(${parts.map(value).join(',')})`
   if (version !== undefined && version !== null) key += '@' + value(version)
   if (new TextEncoder().encode(key).length > 1024) throw new TypeError(`the key of the fragment ${called} is longer than 1024 bytes; use an identifier, or a digest, in place of a long text`)
@@ -54,10 +112,10 @@ export class Fragments {
   #tokenRefused = false // said already: it is as wrong the next time
   #behind = new Set()
 
-  constructor({ control, token, namespace = '', timeout = 250, wait = 5000, lease = 30000, parallel = 8, fetch: fetchWith = globalThis.fetch, warn = console.warn }) {
+  constructor({ control, token, namespace = '', timeout = 250, wait = 5000, lease = 30000, parallel = 8, fetch: fetchWith = globalThis.fetch, warn = console.warn, off = globalThis.process?.env?.GERASTIC_FRAGMENTS === 'off' }) {
     this.#control = control.replace(/\/$/, '')
     this.#token = token
-    this.#options = { timeout, wait, lease, parallel, fetch: fetchWith, warn, query: namespace && '?namespace=' + encodeURIComponent(namespace) }
+    this.#options = { timeout, wait, lease, parallel, fetch: fetchWith, warn, off, query: namespace && '?namespace=' + encodeURIComponent(namespace) }
     this.namespace = namespace
     this.counts = { reused: 0, stale: 0, waited: 0, filled: 0, alone: 0, unreached: 0, refused: 0 }
   }
@@ -75,24 +133,65 @@ export class Fragments {
     return this.page().loadOrFillAll(fragments, fill)
   }
 
+  /** A fragment, or null if it is not there, or stale. */
+  async load(fragment) {
+    return (await this.loadAll([fragment]))[0]
+  }
+
+  /** Many fragments, null for those that are not there. */
+  async loadAll(fragments) {
+    const scope = this.page()
+    const all = fragments.map((f, at) => this.#wanted(scope, f, at, false))
+    for (let from = 0; !this.#options.off && from < all.length; from += maxKeys) {
+      const open = all.slice(from, from + maxKeys)
+      const answers = await this.#lookup(open, true, false, 0).catch((error) => this.#failed(error))
+      for (const [i, a] of answers?.items.entries() ?? []) if (a.state === 'fresh') open[i].found = await this.#use(scope, open[i], a, answers, false)
+    }
+    return all.map((p) => (p.found ? p.value : null))
+  }
+
+  /** Stores a fragment; false if a purge came between, or the node was not reached. */
+  async store(fragment, value) {
+    const scope = this.page()
+    const one = this.#wanted(scope, fragment, 0, true)
+    one.bytes = one.coder.encode(value)
+    one.made = { scope, took: 0, until: one.lifetime >= forever ? Infinity : Date.now() + one.lifetime * 1000 }
+    // A lease of its own, so that a purge that comes now is not overtaken.
+    const answers = this.#options.off ? undefined : await this.#lookup([one], false, true).catch((error) => this.#failed(error))
+    one.lease = answers?.items[0].lease
+    return Boolean(one.lease) && (await this.#store([one])) === 1
+  }
+
+  /** Drops a fragment on every node. */
+  async drop(fragment) {
+    await callJSON({ control: this.#control, token: this.#token, fetch: this.#options.fetch }, 'DELETE', `/v1/fragments/${encodeURIComponent(keyOf(fragment))}${this.#options.query}`)
+  }
+
   /** Waits for the fills that go on behind callers. */
   async settle() {
     while (this.#behind.size > 0) await Promise.allSettled(this.#behind)
   }
 
-  // load finds or fills what goes into a scope.
-  async load(scope, fragments, fill, renew = false) {
-    const all = fragments.map((f, at) => {
-      const key = keyOf(f)
-      if (!(f.lifetime > 0)) throw new TypeError(`the fragment ${f.name} has no lifetime; set lifetime in seconds, or forever if only purges and versions end it`)
-      const item = { key: '', found: '', took: 0, age: 0, depth: scope.state.depth + 1 }
-      scope.state.report.push(item)
-      return { ...f, coder: f.encoder ?? text, at, key, item, began: performance.now() }
-    })
-    for (let from = 0; from < all.length; from += maxKeys) await this.#settleBatch(scope, all.slice(from, from + maxKeys), fill, renew)
+  // into finds or fills what goes into a scope.
+  async into(scope, fragments, fill, renew = false) {
+    const all = fragments.map((f, at) => this.#wanted(scope, f, at, true))
+    if (this.#options.off) await this.#sideBySide(all, (fragment) => this.#make(scope, fragment, fill))
+    else for (let from = 0; from < all.length; from += maxKeys) await this.#settleBatch(scope, all.slice(from, from + maxKeys), fill, renew)
     const failed = all.find((p) => p.error)
     if (failed) throw failed.error
     return all.map((p) => p.value)
+  }
+
+  #wanted(scope, f, at, needsLife) {
+    const unknown = Object.keys(f).filter((word) => !words.includes(word))
+    if (unknown.length > 0) throw new TypeError(`a fragment has ${words.join(', ')}; it has no ${unknown.join(', ')}`)
+    const key = keyOf(f)
+    const lifetime = seconds(f.lifetime ?? 0)
+    if (needsLife && !(lifetime > 0)) throw new TypeError(`the fragment ${f.name} has no lifetime; give one, such as lifetime: "1h", or "forever" if only purges and versions end it`)
+    if (f.tags !== undefined && !Array.isArray(f.tags)) throw new TypeError(`the tags of the fragment ${f.name} are a list; write [${JSON.stringify(f.tags)}]`)
+    const item = { key: '', found: '', took: 0, age: 0, depth: scope.state.depth + 1 }
+    scope.state.report.push(item)
+    return { ...f, lifetime, stale: seconds(f.stale ?? 0, 'stale'), coder: f.encoder ?? text, at, key, item, began: performance.now() }
   }
 
   // Its own fills come before it waits for those of others, who may be waiting for them.
@@ -262,9 +361,9 @@ export class Fragments {
     }
   }
 
-  async #lookup(open, fresh, renew) {
+  async #lookup(open, fresh, renew, lease = this.#options.lease) {
     if (Date.now() < this.#restUntil) throw new Error('Gerastic did not answer several times, and is done without for a moment')
-    const { wait, lease } = this.#options
+    const wait = lease > 0 ? this.#options.wait : 0
     const [head, ...found] = await this.#call('lookup', encode({ keys: open.map((p) => p.key), wait, lease, fresh: fresh || undefined, renew: renew || undefined }), wait)
     const items = []
     for (const item of found) items[item.at] = item
@@ -286,11 +385,16 @@ export class Fragments {
       const inner = p.made.scope.state
       return { key: p.key, lease: p.lease, type: p.type ?? p.coder.type, coding, life: Math.max(0, life), stale: p.stale ?? 0, cost: p.made.took, tags: [...new Set([...(p.tags ?? []), ...inner.tags])], parts: [...inner.parts], body }
     }))
+    let stored = 0
     try {
-      for (const result of await this.#call('store', encode(...offers), 3 * this.#options.timeout)) if (!result.stored && !offers[result.at].failed) this.counts.refused++
+      for (const result of await this.#call('store', encode(...offers), 3 * this.#options.timeout)) {
+        if (result.stored) stored++
+        else if (!offers[result.at].failed) this.counts.refused++
+      }
     } catch (error) {
       this.#failed(error)
     }
+    return stored
   }
 }
 
@@ -311,7 +415,7 @@ export class Scope {
   }
 
   loadOrFillAll(fragments, fill) {
-    return this.fragments.load(this, fragments, fill)
+    return this.fragments.into(this, fragments, fill)
   }
 
   hold(called, { tags, until, stamp }) {
@@ -322,6 +426,21 @@ export class Scope {
     this.state.fragments = true
   }
 
+  /**
+   * Reports whether the visitor has the page already, by when what it shows changed and what else it depends
+   * on. Then the answer is 304 with headers(). The page carries the validators in any case.
+   */
+  unchanged(requestHeaders, { modified, parts = [] } = {}) {
+    if (!modified && parts.length === 0) throw new TypeError('unchanged needs to know what the page depends on: modified, parts, or both')
+    const etag = `"${sha256(keyOf({ name: 'page', parts, version: modified })).slice(0, 32)}"`
+    this.state.validators = { ETag: etag, ...(modified && { 'Last-Modified': modified.toUTCString() }) }
+    const given = typeof requestHeaders.get === 'function' ? requestHeaders : new Headers(requestHeaders)
+    const names = given.get('if-none-match')
+    if (names !== null) return names.split(',').some((name) => name.trim() === '*' || name.trim().replace(/^W\//, '') === etag)
+    const since = Date.parse(given.get('if-modified-since') ?? '')
+    return Boolean(modified) && parts.length === 0 && Math.floor(modified.getTime() / 1000) * 1000 <= since // a date does not tell the parts
+  }
+
   /** The fragments that were asked for so far. */
   report() {
     return this.state.report.filter((item) => item.key)
@@ -330,7 +449,7 @@ export class Scope {
   /** The headers with which a page tells the edge, and Server-Timing, of what is in it. */
   headers() {
     const { tags, fragments, until, stamp } = this.state
-    const headers = {}
+    const headers = { ...this.state.validators }
     if (tags.size > 0) headers['Cache-Groups'] = [...tags].map(quoted).join(', ')
     if (fragments) {
       const left = until === Infinity ? forever : Math.max(0, (until - Date.now()) / 1000)
@@ -349,7 +468,7 @@ export class Scope {
 }
 
 // quoted writes a string of a structured field, or a display string if it is not ASCII (RFC 9651).
-function quoted(s) {
+export function quoted(s) {
   if (/^[\x20-\x7e]*$/.test(s)) return `"${s.replace(/["\\]/g, '\\$&')}"`
   return `%"${Array.from(new TextEncoder().encode(s), (b) => (b < 0x20 || b > 0x7e || b === 0x25 || b === 0x22 ? '%' + b.toString(16).padStart(2, '0') : String.fromCharCode(b))).join('')}"`
 }
