@@ -8,6 +8,7 @@ import (
 	"io"
 	"log/slog"
 	"math"
+	"os"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -41,6 +42,8 @@ type FragmentOptions struct {
 	Wait time.Duration
 	// Lease is how long a fill may take before somebody else may try; 30 s.
 	Lease time.Duration
+	// Off does without Gerastic: everything is filled, and nothing is asked. GERASTIC_FRAGMENTS=off says so, too.
+	Off bool
 	// Parallel is how many fills LoadOrFillAll runs at a time; 8.
 	Parallel int
 	// Log takes warnings; slog.Default() if nil.
@@ -56,6 +59,7 @@ func (c *Client) Fragments(o FragmentOptions) *Fragments {
 	if o.Log == nil {
 		o.Log = slog.Default()
 	}
+	o.Off = o.Off || os.Getenv("GERASTIC_FRAGMENTS") == "off"
 	s := &Fragments{options: o, wire: newWire(c.base, c.token, o)}
 	return s
 }
@@ -152,6 +156,10 @@ func (s *Fragments) load(ctx context.Context, all []Fragment, renew bool, fill f
 		for i := from; i < min(from+maxKeys, len(wanted)); i++ {
 			open = append(open, &wanted[i])
 		}
+		if s.options.Off {
+			l.sideBySide(open, func(p *wantedFragment) { l.makeOff(p) })
+			continue
+		}
 		l.settle(open, renew)
 	}
 	bodies := make([][]byte, len(all))
@@ -170,6 +178,13 @@ func (s *Fragments) load(ctx context.Context, all []Fragment, renew bool, fill f
 		return nil, failed
 	}
 	return bodies, nil
+}
+
+// makeOff fills a fragment without Gerastic.
+func (l *loading) makeOff(p *wantedFragment) {
+	if l.make(l.ctx, p); p.err == nil {
+		l.take(p, &answers{namespace: l.options.Namespace, stamp: notDated}, Alone)
+	}
 }
 
 // notDated is the stamp of what was found as of no particular purge.
@@ -203,7 +218,9 @@ func (l *loading) settle(open []*wantedFragment, renew bool) {
 		for i, p := range open {
 			switch a := &answers.items[i]; a.State {
 			case "fresh", "stale":
-				l.use(p, a, answers, round > 0)
+				if !l.use(p, a, answers, round > 0) {
+					l.fillAlone([]*wantedFragment{p})
+				}
 			case "yours":
 				p.lease = a.Lease
 				mine = append(mine, p)
@@ -223,8 +240,12 @@ func (l *loading) settle(open []*wantedFragment, renew bool) {
 	l.fillAlone(open)
 }
 
-// lookup asks for fragments, unless Gerastic did not answer of late.
 func (l *loading) lookup(open []*wantedFragment, renew bool) (*answers, error) {
+	return l.ask(open, ask{fresh: l.fresh, renew: renew})
+}
+
+// ask asks for fragments, unless Gerastic did not answer of late.
+func (l *loading) ask(open []*wantedFragment, how ask) (*answers, error) {
 	if !l.breaker.closed(time.Now()) {
 		return nil, errResting
 	}
@@ -232,7 +253,7 @@ func (l *loading) lookup(open []*wantedFragment, renew bool) (*answers, error) {
 	for i, p := range open {
 		keys[i] = p.key
 	}
-	a, err := l.wire.lookup(l.ctx, keys, ask{fresh: l.fresh, renew: renew})
+	a, err := l.wire.lookup(l.ctx, keys, how)
 	if err != nil && l.ctx.Err() != nil {
 		for _, p := range open {
 			p.err = l.ctx.Err()
@@ -246,13 +267,12 @@ func (l *loading) lookup(open []*wantedFragment, renew bool) (*answers, error) {
 	return a, err
 }
 
-// use takes what was found.
-func (l *loading) use(p *wantedFragment, a *answer, from *answers, waited bool) {
+// use takes what was found; false: it cannot be read.
+func (l *loading) use(p *wantedFragment, a *answer, from *answers, waited bool) bool {
 	body, err := plain(a)
 	if err != nil { // whoever stored it did not do what they said
 		l.warn("a fragment cannot be unpacked: "+p.key, err)
-		l.fillAlone([]*wantedFragment{p})
-		return
+		return false
 	}
 	p.body = body
 	now := from.at
@@ -274,6 +294,7 @@ func (l *loading) use(p *wantedFragment, a *answer, from *answers, waited bool) 
 	if a.Lease != "" {
 		l.fillBehind(p, a.Lease)
 	}
+	return true
 }
 
 func (l *loading) ended(p *wantedFragment, namespace string, found Found, took, age time.Duration) {
@@ -353,7 +374,7 @@ func (l *loading) make(ctx context.Context, p *wantedFragment) {
 
 // store offers what was made, and gives the leases of what was not back. What is not taken
 // is used all the same, this once: the page that it goes into is refused for the same reason.
-func (l *loading) store(ctx context.Context, mine []*wantedFragment) {
+func (l *loading) store(ctx context.Context, mine []*wantedFragment) (stored int) {
 	offers := make([]offer, 0, len(mine))
 	now := time.Now()
 	for _, p := range mine {
@@ -377,9 +398,12 @@ func (l *loading) store(ctx context.Context, mine []*wantedFragment) {
 	l.breaker.heard(err, time.Now())
 	if err != nil {
 		l.warn("fragments could not be stored", err)
-		return
+		return 0
 	}
 	for i, why := range refusals {
+		if why == "" && !offers[i].failed {
+			stored++
+		}
 		if why != "" && !offers[i].failed {
 			l.refused.Add(1)
 			if l.options.Log.Enabled(ctx, slog.LevelDebug) {
@@ -387,6 +411,7 @@ func (l *loading) store(ctx context.Context, mine []*wantedFragment) {
 			}
 		}
 	}
+	return stored
 }
 
 // fillBehind fills what was used stale. It is not part of the page.

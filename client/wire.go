@@ -75,14 +75,18 @@ type answer struct {
 type ask struct {
 	fresh bool // what is stale counts as missing
 	renew bool // a lease even for what is fresh
+	only  bool // no lease, and no wait for what others fill
 }
 
 // lookup finds keys. It takes no longer than the time limit, or that and the wait for what
 // others fill, as soon as Gerastic has begun to answer.
 func (w *wire) lookup(ctx context.Context, keys []string, ask ask) (*answers, error) {
-	lease := float64(w.options.Lease.Milliseconds())
+	lease, wait := float64(w.options.Lease.Milliseconds()), float64(w.options.Wait.Milliseconds())
+	if ask.only {
+		lease, wait = 0, 0
+	}
 	var body bytes.Buffer
-	if err := protocol.Append(&body, protocol.Lookup{Keys: keys, Wait: float64(w.options.Wait.Milliseconds()), Lease: &lease, Fresh: ask.fresh, Renew: ask.renew}); err != nil {
+	if err := protocol.Append(&body, protocol.Lookup{Keys: keys, Wait: wait, Lease: &lease, Fresh: ask.fresh, Renew: ask.renew}); err != nil {
 		return nil, err
 	}
 	ctx, cancel := context.WithCancelCause(ctx)

@@ -16,6 +16,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -99,6 +100,31 @@ func TestKitsReadAndWriteTheSame(t *testing.T) {
 		var list []string
 		require.NoError(t, json.Unmarshal(part, &list), name)
 		words[name] = list
+	}
+	for _, c := range v["validators"] { // in Go
+		w, r := httptest.NewRecorder(), httptest.NewRequest("GET", "/", nil)
+		r.Header.Set("If-Modified-Since", "Sun, 17 May 2026 06:00:00 GMT")
+		var at time.Time
+		if text, ok := c["modified"].(string); ok {
+			at, err = time.Parse(time.RFC3339, text)
+			require.NoError(t, err)
+		}
+		parts := []any{}
+		for _, part := range c["parts"].([]any) {
+			if n, ok := part.(float64); ok {
+				part = int(n)
+			}
+			parts = append(parts, part)
+		}
+		same, err := client.Unchanged(w, r, at, parts...)
+		require.NoError(t, err)
+		assert.Equal(t, c["modified"] != nil, same)
+		etag := fmt.Sprintf("\"%x\"", sha256.Sum256([]byte(c["etag"].(string))))[:33] + `"`
+		assert.Equal(t, etag, w.Header().Get("ETag"))
+		r.Header.Set("If-None-Match", `"x", W/`+etag)
+		same, err = client.Unchanged(w, r, at, parts...)
+		require.NoError(t, err)
+		assert.True(t, same)
 	}
 	for language := range kits {
 		t.Run(language, func(t *testing.T) {
@@ -197,6 +223,13 @@ func TestKitsShareFragments(t *testing.T) {
 		for _, other := range languages {
 			assert.Equal(t, long, running[other].does("load", told{"item": item("long", language)})["value"])
 		}
+		found, err := own.Load(ctx, client.Fragment{Name: "long", Parts: []any{language}})
+		require.NoError(t, err)
+		assert.Equal(t, long, string(found))
+		kept, err := own.Store(ctx, client.Fragment{Name: "stored", Parts: []any{language}, Lifetime: time.Hour}, []byte("by Go"))
+		require.NoError(t, err)
+		assert.True(t, kept)
+		assert.Equal(t, "by Go", k.does("load", told{"item": item("stored", language)})["value"])
 		k.does("drop", told{"item": item("long", language)})
 		assert.Nil(t, k.does("load", told{"item": item("long", language)})["value"])
 
@@ -284,6 +317,31 @@ func TestKitsWithoutANode(t *testing.T) {
 			})
 		}
 	}
+}
+
+// TestFragmentsAreSwitchedOffInOnePlace: GERASTIC_FRAGMENTS=off, and nothing is asked; every call fills.
+func TestFragmentsAreSwitchedOffInOnePlace(t *testing.T) {
+	asked := atomic.Int64{}
+	counting := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { asked.Add(1) }))
+	defer counting.Close()
+	t.Setenv("GERASTIC_FRAGMENTS", "off")
+	for language := range kits {
+		k := startKit(t, language, counting.URL, "a token")
+		for range 2 {
+			answer := k.does("fill", told{"item": told{"name": "card", "parts": []any{1}, "lifetime": "1h"}, "body": "made"})
+			assert.Equal(t, []any{"made", 1.0}, []any{answer["value"], answer["filled"]}, language)
+		}
+		assert.Nil(t, k.does("load", told{"item": told{"name": "card", "parts": []any{1}}})["value"])
+		assert.Equal(t, false, k.does("store", told{"item": told{"name": "card", "parts": []any{1}, "lifetime": "1h"}, "body": "x"})["stored"])
+	}
+	own := client.New(counting.URL, "a token").Fragments(client.FragmentOptions{})
+	body, err := own.LoadOrFill(ctx, client.Fragment{Name: "card", Lifetime: time.Hour}, func(context.Context) ([]byte, error) { return []byte("made"), nil })
+	require.NoError(t, err)
+	assert.Equal(t, "made", string(body))
+	found, err := own.Load(ctx, client.Fragment{Name: "card"})
+	require.NoError(t, err)
+	assert.Nil(t, found)
+	assert.Zero(t, asked.Load())
 }
 
 // TestTheFirstExamplesOfTheKits: what the documentation shows first does what it says.
