@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"log/slog"
+	"maps"
 	"net/http"
 	"slices"
 	"strings"
@@ -69,6 +70,7 @@ type item struct {
 	route  string
 	asked  time.Time // when visitors did last; zero of what the policy names
 	named  bool      // by the policy
+	noted  bool      // by the site, which bounds how many there are
 	due    time.Time // when it is looked at next
 	failed int       // refills, in a row
 	busy   bool      // one is under way
@@ -176,11 +178,21 @@ func (k *Keeper) keep(id string, one item) {
 	k.items[id] = &one
 }
 
+// forgetBut forgets what the site had noted and has not any more: it bounds how many there are.
+func (k *Keeper) forgetBut(remembered map[string]bool) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	maps.DeleteFunc(k.items, func(id string, one *item) bool { return one.noted && !one.busy && !remembered[id] })
+}
+
 // round looks at what is due, and fills what is not warm.
 func (k *Keeper) round(ctx context.Context, routes map[string]*policy.Route, now time.Time) {
+	remembered := map[string]bool{}
 	for _, a := range k.Site.Asked() {
-		k.keep(a.ID, item{target: prime.Target{URL: a.URL, Header: a.Header}, route: a.Route, asked: a.At})
+		remembered[a.ID] = true
+		k.keep(a.ID, item{target: prime.Target{URL: a.URL, Header: a.Header}, route: a.Route, asked: a.At, noted: true})
 	}
+	k.forgetBut(remembered)
 	for _, r := range routes {
 		for _, u := range r.Warm.URLs {
 			if strings.HasPrefix(u, "//") {
