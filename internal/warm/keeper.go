@@ -140,7 +140,11 @@ func warmRoutes(p *policy.InForce) map[string]*policy.Route {
 	return routes
 }
 
+// forgetAll forgets what was kept warm, here and at the site: no route is any more.
 func (k *Keeper) forgetAll() {
+	for _, a := range k.Site.Asked() {
+		k.Site.ForgetAsked(a.ID)
+	}
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	clear(k.items)
