@@ -136,7 +136,7 @@ func (a *arrival) complete(trailer http.Header) {
 	h.trailer = trailer
 	a.pace.whole.Store(true)
 	if a.toStore && a.flight.Size() <= a.request.Route.MaxBody && a.flight.Seal() {
-		a.release()
+		a.entry.Reserved, a.reserved = a.reserved, 0
 		a.fetcher.storeEntry(a)
 		h.skeleton.Store(a.entry.Skeleton)
 		h.body.Store(&a.entry.Body)

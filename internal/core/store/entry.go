@@ -47,6 +47,9 @@ type Entry struct {
 	Idle time.Duration
 	// Bound is how much it and others together may take; no name: as much as there is.
 	Bound Bound
+	// Reserved is how many bytes its fill reserved for it; Put and Abandon give them back, so that
+	// nothing else takes the room in between.
+	Reserved int64
 	// LifeLimit is the longest life that the fragments in it allow; httprules.Unset if it tells of none.
 	LifeLimit time.Duration
 	// OriginOnly: its origin saw a cookie that its key leaves out, so that only the origin's

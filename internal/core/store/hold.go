@@ -107,8 +107,16 @@ func (m *Memory) leave(r *record) {
 }
 
 // Abandon says that an entry will not be put: whoever reads it holds what nobody counts
-// otherwise.
+// otherwise. What Put refuses of a fill that reserved for it is abandoned.
 func (m *Memory) Abandon(e *Entry) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.giveBack(e)
+	m.abandon(e)
+}
+
+// abandon is Abandon. Under mu.
+func (m *Memory) abandon(e *Entry) {
 	m.pinned.mu.Lock()
 	defer m.pinned.mu.Unlock()
 	e.abandoned = true

@@ -34,6 +34,9 @@ func TestPromise6WhatIsReadStaysInTheAccount(t *testing.T) {
 				if rapid.Bool().Draw(t, "read while it comes") {
 					held[m.Hold(e, nil, func() {})] = e
 				}
+				if size := int64(len(e.Body)); rapid.Bool().Draw(t, "reserved") && m.Reserve(size) {
+					e.Reserved = size
+				}
 				if rapid.IntRange(0, 4).Draw(t, "overtaken") == 0 || m.Put(e, now) != nil {
 					m.Abandon(e)
 				}
@@ -112,6 +115,34 @@ func TestWhoHoldsTooMuchIsAskedToGo(t *testing.T) {
 		h.Release()
 	}
 	assert.NoError(t, m.Put(sized("more", 1_500_000), now))
+}
+
+// TestPromise6NothingTakesTheRoomOfAFill between its reservation and its entry, which somebody
+// reads meanwhile, whether it is put or not.
+func TestPromise6NothingTakesTheRoomOfAFill(t *testing.T) {
+	const size = 700_000
+	m := NewMemory(2<<20, noon)
+	now := time.Now()
+	var all sync.WaitGroup
+	for who := range 4 {
+		all.Go(func() {
+			for i := range 300 {
+				if !m.Reserve(size) {
+					continue
+				}
+				e := sized(fmt.Sprint(who, i%3), size)
+				e.Reserved = size
+				h := m.Hold(e, nil, func() {})
+				if m.Put(e, now) != nil {
+					m.Abandon(e)
+				}
+				assert.LessOrEqual(t, m.Figures().Used, m.Limit()+3*16<<10, "but for what surrounds each body")
+				h.Release()
+			}
+		})
+	}
+	all.Wait()
+	assert.Zero(t, m.Figures().Reserved+m.Figures().Pinned)
 }
 
 // TestReadersAndEvictionsTogether: for the race detector, and the account after them.

@@ -142,9 +142,15 @@ func (m *Memory) Put(e *Entry, now time.Time) error {
 	return nil
 }
 
-func (m *Memory) keep(e *Entry, r *record) error {
+func (m *Memory) keep(e *Entry, r *record) (err error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
+	came := m.giveBack(e)
+	defer func() {
+		if err != nil && came {
+			m.abandon(e)
+		}
+	}()
 	if !m.makeRoomWithin(e.Bound, r.size()) || !m.makeRoom(r.size()) {
 		m.refused.Add(1)
 		return ErrNoRoom
@@ -335,6 +341,15 @@ func (m *Memory) Reserve(bytes int64) bool {
 func (m *Memory) Release(bytes int64) {
 	m.used.Add(-bytes)
 	m.reserved.Add(-bytes)
+}
+
+// giveBack ends what was reserved for an entry and reports whether something was. Under mu, which
+// is held until its body counts otherwise.
+func (m *Memory) giveBack(e *Entry) bool {
+	bytes := e.Reserved
+	m.Release(bytes)
+	e.Reserved = 0
+	return bytes > 0
 }
 
 // Missing tells why a key that was once here is not any more; ok is false when nothing
