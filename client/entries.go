@@ -59,6 +59,7 @@ type EntryList struct {
 // EntryQuery says which entries are wanted; what is left out does not count.
 type EntryQuery struct {
 	Tag, Route, URL, Below, Host string
+	Key                          string // how a fragment's key begins, with or without NAMESPACE/
 	Tier, State                  string // memory or disk; live or softened
 	Sort                         string // bytes (or ""), age, used, cost, worth: the most first
 	Limit                        int    // 1 to 1000; 0: 100
@@ -69,7 +70,7 @@ type EntryQuery struct {
 // cannot be asked.
 func (c *Client) Entries(ctx context.Context, query EntryQuery) (EntryList, error) {
 	q := url.Values{}
-	for name, value := range map[string]string{"tag": query.Tag, "route": query.Route, "url": query.URL, "below": query.Below, "host": query.Host,
+	for name, value := range map[string]string{"tag": query.Tag, "route": query.Route, "url": query.URL, "key": query.Key, "below": query.Below, "host": query.Host,
 		"tier": query.Tier, "state": query.State, "sort": query.Sort, "after": query.After} {
 		if value != "" {
 			q.Set(name, value)

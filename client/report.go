@@ -65,3 +65,51 @@ func (c *Client) Ratio(ctx context.Context, r RatioQuery) (RatioReport, error) {
 	var out RatioReport
 	return out, c.call(ctx, "GET", "/v1/reports/ratio", q, nil, &out)
 }
+
+// WorkAmount is how much of one kind of work was done, and how much was not, since its result was there.
+type WorkAmount struct {
+	Spent float64 `json:"spent"`
+	Saved float64 `json:"saved"`
+}
+
+// SavingsRow is what the cache saved of a route, a fragment's name (NAMESPACE/NAME), or of all.
+type SavingsRow struct {
+	Route             string                `json:"route" doc:"A route, NAMESPACE/NAME of fragments, edge/ROUTE of what the edge included; \"\" is what no route matched, and the total"`
+	Requests          int64                 `json:"requests"`
+	OriginRequests    int64                 `json:"origin_requests"`
+	RoundTripsSaved   int64                 `json:"round_trips_saved" doc:"requests - origin requests"`
+	OriginTimeSavedMS float64               `json:"origin_time_saved_ms" doc:"For each answer that needed no origin: what its entry's fill had cost, summed"`
+	BytesSaved        int64                 `json:"bytes_saved" doc:"Bytes of hit and stale answers"`
+	PerChange         *float64              `json:"per_change" doc:"Requests for each answer that had to be made; null if none was"`
+	Work              map[string]WorkAmount `json:"work,omitempty" doc:"By name: what applications counted (Gerastic-Work, Server-Timing in ms) of what was made, and had counted of what was found"`
+	MoneySaved        *float64              `json:"money_saved,omitempty" doc:"With prices: those of the work saved, summed"`
+}
+
+// SavingsReport tells what the cache saved.
+type SavingsReport struct {
+	Since time.Time    `json:"since"`
+	Until time.Time    `json:"until"`
+	Total SavingsRow   `json:"total" doc:"Of visitors' requests; its work is that of all rows"`
+	Rows  []SavingsRow `json:"rows" doc:"Those first that saved most origin time"`
+}
+
+// SavingsQuery says which savings are wanted.
+type SavingsQuery struct {
+	Since  string   // "1d" or an RFC 3339 time
+	Until  string   // likewise; "" is now
+	Route  string   // "" is all
+	Prices []string // "queries=0.00001"
+}
+
+// Savings returns the savings report. StatusOf the error is 422 for times or prices that are not valid, and
+// 503 while the database cannot be reached.
+func (c *Client) Savings(ctx context.Context, r SavingsQuery) (SavingsReport, error) {
+	q := url.Values{"price": r.Prices}
+	for name, value := range map[string]string{"since": r.Since, "until": r.Until, "route": r.Route} {
+		if value != "" {
+			q.Set(name, value)
+		}
+	}
+	var out SavingsReport
+	return out, c.call(ctx, "GET", "/v1/reports/savings", q, nil, &out)
+}

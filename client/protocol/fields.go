@@ -1,7 +1,9 @@
 package protocol
 
 import (
+	"maps"
 	"math"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -140,6 +142,52 @@ func ParseDirectParts(lines []string) (names []string) {
 		}
 	}
 	return names
+}
+
+// ParseWork reads WorkField, a dictionary of numbers (RFC 9651 §3.2); what is none is left out, and a
+// field that does not parse is ignored as a whole.
+func ParseWork(lines []string) map[string]float64 {
+	amounts := map[string]float64{}
+	dictionary, err := httpsfv.UnmarshalDictionary(lines)
+	if err != nil {
+		return amounts
+	}
+	for _, name := range dictionary.Names() {
+		member, _ := dictionary.Get(name)
+		item, ok := member.(httpsfv.Item)
+		if !ok {
+			continue
+		}
+		switch v := item.Value.(type) {
+		case int64:
+			amounts[name] = float64(v)
+		case float64:
+			amounts[name] = v
+		}
+	}
+	return amounts
+}
+
+// FormatWork writes WorkField; names that it cannot hold are left out, and so is what has more than
+// three digits behind the point.
+func FormatWork(amounts map[string]float64) string {
+	dictionary := httpsfv.NewDictionary()
+	for _, name := range slices.Sorted(maps.Keys(amounts)) {
+		one := httpsfv.NewDictionary()
+		var item httpsfv.Item
+		if amount := amounts[name]; amount == math.Trunc(amount) && math.Abs(amount) < 1e15 {
+			item = httpsfv.NewItem(int64(amount))
+		} else {
+			item = httpsfv.NewItem(math.Round(amount*1000) / 1000)
+		}
+		if one.Add(name, item); name != "" {
+			if _, err := httpsfv.Marshal(one); err == nil {
+				dictionary.Add(name, item)
+			}
+		}
+	}
+	field, _ := httpsfv.Marshal(dictionary) // each member was tried
+	return field
 }
 
 // textItem is a string where it can be one, else a display string (RFC 9651 §3.3.8).

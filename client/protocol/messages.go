@@ -20,6 +20,9 @@ type Lookup struct {
 	Fresh   bool     `cbor:"fresh,omitempty"` // what is stale counts as missing
 	Renew   bool     `cbor:"renew,omitempty"` // a lease is wanted even for what is fresh
 	Details bool     `cbor:"details,omitempty"`
+	// Have are validators of bodies that the caller still has, by place; "" where it has none. With
+	// it the answers have validators.
+	Have []string `cbor:"have,omitempty"`
 }
 
 // LookupHead comes before the answers.
@@ -38,6 +41,8 @@ type LookupAnswer struct {
 	Lease  string  `cbor:"lease,omitempty"`
 	Cause  string  `cbor:"cause,omitempty"`
 	Waited bool    `cbor:"waited,omitempty"`
+	ETag   string  `cbor:"etag,omitempty"` // validator of the body
+	Same   bool    `cbor:"same,omitempty"` // the caller has the body, which is not sent
 
 	Coding string   `cbor:"coding,omitempty"`
 	Tags   []string `cbor:"tags,omitempty"`
@@ -50,6 +55,8 @@ type Offer struct {
 	Key    string   `cbor:"key"`
 	Lease  string   `cbor:"lease"`
 	Failed bool     `cbor:"failed,omitempty"`
+	Direct bool     `cbor:"direct,omitempty"` // nobody asked for it: what was just saved is stored
+	Since  *uint64  `cbor:"since,omitempty"`  // ledger sequence from which on a purge of it refuses it; nil: the lease's
 	Type   string   `cbor:"type,omitempty"`
 	Coding string   `cbor:"coding,omitempty"`
 	Life   float64  `cbor:"life,omitempty"`  // seconds
@@ -57,7 +64,9 @@ type Offer struct {
 	CostMS float64  `cbor:"cost,omitempty"`  // milliseconds
 	Tags   []string `cbor:"tags,omitempty"`
 	Parts  []string `cbor:"parts,omitempty"`
-	Body   Bytes    `cbor:"body,omitempty"`
+	// Work is what it took to make, as the application counts it, but for what is in it.
+	Work map[string]float64 `cbor:"work,omitempty"`
+	Body Bytes              `cbor:"body,omitempty"`
 }
 
 // Stored is what became of an offer.

@@ -15,6 +15,8 @@ const (
 	LifeField = "Gerastic-Life"
 	// PartsField lists the fragments, with what became of each and how deep in the page it is.
 	PartsField = "Gerastic-Parts"
+	// WorkField holds what an answer or a fragment took to make, as its maker counts it: queries=7, rows=120.
+	WorkField = "Gerastic-Work"
 	// ExplainField holds the token of an engineer who may see what is decided, and why.
 	ExplainField = "Gerastic-Explain"
 	// GroupField holds the group of a visitor, for origins. Visitors cannot send it.

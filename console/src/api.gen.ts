@@ -131,7 +131,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Follow requests as they are answered */
+        /** Follow requests as they are answered, or fragments as they are found and made */
         get: operations["watch"];
         put?: never;
         post?: never;
@@ -192,6 +192,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/fragments/clashes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Note that a fragment's key leaves something out: a fill made something else than what was there
+         * @description The body is {"key": "card(3)", "samples": ["what was there", "what a fill made"], "missing": "the argument that is likely missing"}. It becomes a finding; a name is noted once a minute.
+         */
+        post: operations["note-fragment-clash"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/v1/fragments/lookup": {
         parameters: {
             query?: never;
@@ -203,7 +223,7 @@ export interface paths {
         put?: never;
         /**
          * Find up to 1,000 fragments in one round trip
-         * @description The body is a CBOR map: keys (array of texts), wait and lease (milliseconds), fresh, renew and details (booleans). The answer is a CBOR sequence (RFC 8742): a map with namespace and stamp, then for each key, in any order, a map with at (its place), state, and as they apply lease, cause, waited, body, coding, age, left (seconds), tags, and with details type and cost (milliseconds).
+         * @description The body is a CBOR map: keys (array of texts), wait and lease (milliseconds), fresh, renew and details (booleans), have (validators of bodies that the caller still has, by place). The answer is a CBOR sequence (RFC 8742): a map with namespace and stamp, then for each key, in any order, a map with at (its place), state, and as they apply lease, cause, waited, body, coding, age, left (seconds), tags, with details type and cost (milliseconds), and with have etag, or same: true in place of a body that the caller has.
          */
         post: operations["lookup-fragments"];
         delete?: never;
@@ -223,7 +243,7 @@ export interface paths {
         put?: never;
         /**
          * Store up to 1,000 fragments in one round trip
-         * @description The body is a CBOR sequence of maps with key, lease, and either failed: true or body, type, coding, life and stale (seconds), cost (milliseconds), tags, parts. The answer is a CBOR sequence of maps, in the same order, with at, stored, and if it is not stored refused (invalid, overtaken, too-large) and why.
+         * @description The body is a CBOR sequence of maps with key, lease, and either failed: true or body, type, coding, life and stale (seconds), cost (milliseconds), tags, parts, work (a map of numbers), direct (true: nobody asked for it), since (a ledger sequence: refused if a purge of it came after that). The answer is a CBOR sequence of maps, in the same order, with at, stored, and if it is not stored refused (invalid, overtaken, too-large) and why.
          */
         post: operations["store-fragments"];
         delete?: never;
@@ -486,6 +506,23 @@ export interface paths {
         };
         /** Report hit ratios and what the cache saved */
         get: operations["report-ratio"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/v1/reports/savings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Report what the cache saved, of origin time, bytes and work */
+        get: operations["report-savings"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1095,15 +1132,21 @@ export interface components {
             at: string;
             key: string;
             /**
-             * @description key: something that the key leaves out matters; changed: the content did, and nothing was purged; unkeyed-…: the key leaves out what comes with many requests; unread-write: a body was too long to be read, and more was purged than it named
+             * @description key: something that the key leaves out matters; changed: the content did, and nothing was purged; unkeyed-…: the key leaves out what comes with many requests; unread-write: a body was too long to be read, and more was purged than it named; fragment-clash: a fill of a fragment made something else than what was there
              * @enum {string}
              */
-            kind: "key" | "changed" | "unkeyed-cookie" | "unkeyed-field" | "unread-write";
+            kind: "key" | "changed" | "unkeyed-cookie" | "unkeyed-field" | "unread-write" | "fragment-clash";
+            /** @description Of a fragment */
+            name?: string;
+            /** @description Of a fragment */
+            namespace?: string;
             node: string;
             /** @description Digest of the origin's answer */
             origin: string;
             route: string;
-            /** @description What separates the answers: a header, cookie or parameter */
+            /** @description Of a fragment: what was there, and what a fill made */
+            samples?: string[];
+            /** @description What separates the answers: a header, cookie or parameter; of a fragment, the argument that its key likely leaves out */
             separator?: string;
             /** @description Digest of the stored answer */
             stored: string;
@@ -1112,6 +1155,36 @@ export interface components {
         };
         FindingsBody: {
             findings: components["schemas"]["Finding"][];
+        };
+        FragmentClash: {
+            key: string;
+            /** @description The argument that the key likely leaves out */
+            missing?: string;
+            /** @description What was there, and what a fill made */
+            samples: string[];
+        };
+        FragmentEvent: {
+            /** Format: date-time */
+            at: string;
+            /**
+             * Format: int64
+             * @description As it is stored
+             */
+            bytes: number;
+            key: string;
+            /**
+             * Format: int64
+             * @description Events before this one that this watcher was too slow for
+             */
+            missed?: number;
+            namespace: string;
+            /** @description found: it was there; waited: somebody else made it meanwhile; filled: it was missing or stale, and was made; stored: on its own account; dropped: by its key */
+            outcome: string;
+            /**
+             * Format: double
+             * @description To find it, or to make it
+             */
+            took_ms: number;
         };
         FragmentName: {
             /**
@@ -1705,6 +1778,53 @@ export interface components {
             times: number;
             url: string;
         };
+        SavingsReport: {
+            /** @description Those first that saved most origin time */
+            rows: components["schemas"]["SavingsRow"][];
+            /** Format: date-time */
+            since: string;
+            /** @description Of visitors' requests; its work is that of all rows */
+            total: components["schemas"]["SavingsRow"];
+            /** Format: date-time */
+            until: string;
+        };
+        SavingsRow: {
+            /**
+             * Format: int64
+             * @description Bytes of hit and stale answers
+             */
+            bytes_saved: number;
+            /**
+             * Format: double
+             * @description With prices: those of the work saved, summed
+             */
+            money_saved?: number;
+            /** Format: int64 */
+            origin_requests: number;
+            /**
+             * Format: double
+             * @description For each answer that needed no origin: what its entry's fill had cost, summed
+             */
+            origin_time_saved_ms: number;
+            /**
+             * Format: double
+             * @description Requests for each answer that had to be made; null if none was
+             */
+            per_change: number | null;
+            /** Format: int64 */
+            requests: number;
+            /**
+             * Format: int64
+             * @description requests - origin requests
+             */
+            round_trips_saved: number;
+            /** @description A route, NAMESPACE/NAME of fragments, edge/ROUTE of what the edge included; "" is what no route matched, and the total */
+            route: string;
+            /** @description By name: what applications counted (Gerastic-Work, Server-Timing in ms) of what was made, and had counted of what was found */
+            work?: {
+                [key: string]: components["schemas"]["WorkAmount"];
+            };
+        };
         "Set-routeRequest": {
             /** @description Change nothing, and tell what would come of it */
             preview?: boolean;
@@ -1911,6 +2031,12 @@ export interface components {
             node: string;
             rights: string[];
         };
+        WorkAmount: {
+            /** Format: double */
+            saved: number;
+            /** Format: double */
+            spent: number;
+        };
     };
     responses: never;
     parameters: never;
@@ -2112,6 +2238,8 @@ export interface operations {
                 url?: string;
                 /** @description Only below this path: https://HOST/PATH/, or /PATH/ for every host */
                 below?: string;
+                /** @description Only fragments whose key begins so, with or without NAMESPACE/: row(7 */
+                key?: string;
                 /** @description Only of this host */
                 host?: string;
                 /** @description Only of this tier; an entry in both is in memory */
@@ -2219,14 +2347,17 @@ export interface operations {
     watch: {
         parameters: {
             query?: {
-                /** @description Only this route */
+                /** @description What is followed: visitors' requests, or what becomes of applications' fragments */
+                of?: "requests" | "fragments";
+                /** @description Only this route; of fragments, NAMESPACE/NAME */
                 route?: string;
-                outcome?: "hit" | "stale" | "revalidated" | "joined" | "miss" | "bypass" | "error";
-                /** @description Only this status */
+                /** @description Of requests hit to error, of fragments found to dropped */
+                outcome?: "hit" | "stale" | "revalidated" | "joined" | "miss" | "bypass" | "error" | "found" | "filled" | "stored" | "waited" | "dropped";
+                /** @description Only this status, of requests */
                 status?: number;
-                /** @description Only paths that begin so */
+                /** @description Only paths that begin so; of fragments, keys */
                 path?: string;
-                /** @description Show keys */
+                /** @description Show keys of requests */
                 keys?: boolean;
             };
             header?: never;
@@ -2241,7 +2372,18 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "text/event-stream": {
+                    "text/event-stream": ({
+                        data: components["schemas"]["FragmentEvent"];
+                        /**
+                         * @description The event name.
+                         * @constant
+                         */
+                        event: "fragment";
+                        /** @description The event ID. */
+                        id?: number;
+                        /** @description The retry time in milliseconds. */
+                        retry?: number;
+                    } | {
                         data: components["schemas"]["Event"];
                         /**
                          * @description The event name.
@@ -2252,7 +2394,7 @@ export interface operations {
                         id?: number;
                         /** @description The retry time in milliseconds. */
                         retry?: number;
-                    }[];
+                    })[];
                 };
             };
             /** @description Error */
@@ -2360,6 +2502,96 @@ export interface operations {
                 };
                 content: {
                     "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "note-fragment-clash": {
+        parameters: {
+            query?: {
+                /** @description The application; only needed with a token that is for none */
+                namespace?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FragmentClash"];
+            };
+        };
+        responses: {
+            /** @description It is noted, or was lately */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The body is no clash */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": string;
+                };
+            };
+            /** @description There is no token, or none that is known */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": string;
+                };
+            };
+            /** @description The token lacks the right, or is for another application */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": string;
+                };
+            };
+            /** @description The path takes other methods */
+            405: {
+                headers: {
+                    /** @description Those that it takes */
+                    Allow?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": string;
+                };
+            };
+            /** @description The node is not reached under this name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": string;
+                };
+            };
+            /** @description The key is not valid, or there are not two samples */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": string;
+                };
+            };
+            /** @description The database cannot be reached */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": string;
                 };
             };
         };
@@ -2745,6 +2977,8 @@ export interface operations {
                 "Cache-Groups"?: string;
                 /** @description Milliseconds that it took to make; since the lease was given, if left out */
                 "Gerastic-Cost"?: string;
+                /** @description What it took to make, as the application counts it: queries=7, rows=120 */
+                "Gerastic-Work"?: string;
                 /** @description gzip, or left out */
                 "Content-Encoding"?: string;
             };
@@ -3522,6 +3756,44 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RatioReport"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "report-savings": {
+        parameters: {
+            query?: {
+                /** @description A length of time before now (1h, 7d) or an RFC 3339 time */
+                since?: string;
+                /** @description Likewise; now if left out */
+                until?: string;
+                /** @description Only this route, or NAMESPACE/NAME of fragments */
+                route?: string;
+                /** @description What one of a kind of work costs: queries=0.00001 */
+                price?: string[];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavingsReport"];
                 };
             };
             /** @description Error */

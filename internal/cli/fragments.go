@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -30,17 +31,18 @@ such as site/row(812). The name of its kind is what stands before the bracket: s
 }
 
 func (a *app) fragmentsList() *cobra.Command {
-	var since, name string
+	var since, name, key string
 	var limit int
 	c := &cobra.Command{
 		Use:   "list",
 		Short: "The names with their figures, or the fragments of one name",
-		Long:  "The names of fragments, and of what the edge includes (edge/ROUTE), with their figures; with --name, the fragments of one name.",
+		Long:  "The names of fragments, and of what the edge includes (edge/ROUTE), with their figures; with --name, the fragments of one name, and with --key those whose key begins so.",
 		Example: "  gerastic fragments list --since 15m\n" +
-			"  gerastic fragments list --name site/row --limit 20",
+			"  gerastic fragments list --name site/row --limit 20\n" +
+			"  gerastic fragments list --key 'row(7'",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			if name != "" {
-				return a.fragmentsOf(cmd.Context(), name, limit)
+			if name != "" || key != "" {
+				return a.fragmentsOf(cmd.Context(), client.EntryQuery{Route: strings.TrimPrefix(name, "edge/"), Key: key, Limit: limit})
 			}
 			names, err := a.client().FragmentNames(cmd.Context(), since)
 			if err != nil {
@@ -58,12 +60,13 @@ func (a *app) fragmentsList() *cobra.Command {
 	}
 	c.Flags().StringVar(&since, "since", "1h", "figures since: 15m, 7d or an RFC 3339 time")
 	c.Flags().StringVar(&name, "name", "", "list the fragments of this name instead: NAMESPACE/NAME")
-	c.Flags().IntVar(&limit, "limit", 50, "how many at most, with --name (1 to 1000)")
+	c.Flags().StringVar(&key, "key", "", "list the fragments whose key begins so instead, with or without NAMESPACE/")
+	c.Flags().IntVar(&limit, "limit", 50, "how many at most, with --name or --key (1 to 1000)")
 	return c
 }
 
-func (a *app) fragmentsOf(ctx context.Context, name string, limit int) error {
-	list, err := a.client().Entries(ctx, client.EntryQuery{Route: strings.TrimPrefix(name, "edge/"), Limit: limit})
+func (a *app) fragmentsOf(ctx context.Context, q client.EntryQuery) error {
+	list, err := a.client().Entries(ctx, q)
 	if err != nil {
 		return err
 	}
@@ -82,7 +85,7 @@ func (a *app) fragmentsOf(ctx context.Context, name string, limit int) error {
 		t.add(str(e.URL), bytes(e.Bytes), millis(&age), life, str(e.State), str(strings.Join(tags, " ")))
 	}
 	if len(entries) == 0 {
-		a.say("nothing of the name %s is stored; gerastic fragments list shows the names", name)
+		a.say("nothing of the name or key %s is stored; gerastic fragments list shows the names", cmp.Or(q.Key, q.Route))
 	}
 	return a.print(entries, t)
 }

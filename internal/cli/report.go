@@ -14,7 +14,7 @@ import (
 
 func (a *app) report() *cobra.Command {
 	c := &cobra.Command{Use: "report", Short: "Figures: what the cache saved"}
-	c.AddCommand(a.reportRatio(), a.reportSize(), a.reportFindings())
+	c.AddCommand(a.reportRatio(), a.reportSize(), a.reportSavings(), a.reportFindings())
 	return c
 }
 

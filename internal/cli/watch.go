@@ -9,37 +9,53 @@ import (
 
 	"gerastic.example/client"
 
+	"gerastic/internal/core/fragment"
 	"gerastic/internal/core/meter"
 )
 
 func (a *app) watch() *cobra.Command {
 	var f client.WatchFilter
+	var of string
 	var most int
 	c := &cobra.Command{
 		Use:   "watch",
-		Short: "Follow requests as they are answered",
+		Short: "Follow requests as they are answered, or fragments as they are found and made",
 		Long: `Follow requests as they are answered: time, outcome, cause, status, time taken, route
 and URL, one line each; with -o json one object a line. A watcher who is slow misses some
-and is told how many; the edge never waits for it. Ends with an interrupt.`,
-		Example: "  gerastic watch --outcome miss\n  gerastic watch --route departures --keys",
+and is told how many; the edge never waits for it. Ends with an interrupt.
+
+With --of fragments, what becomes of the fragments of applications: found, filled, stored on its own
+account, waited for, dropped; --route is NAMESPACE/NAME then, and --path how keys begin.`,
+		Example: "  gerastic watch --outcome miss\n  gerastic watch --route departures --keys\n  gerastic watch --of fragments --route site/row",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			if _, ok := meter.ParseOutcome(f.Outcome); f.Outcome != "" && !ok {
+			_, isOutcome := meter.ParseOutcome(f.Outcome)
+			switch {
+			case of != "requests" && of != "fragments":
+				return usage("--of %q: it is requests or fragments", of)
+			case f.Outcome != "" && of == "fragments" && !fragment.IsBecame(f.Outcome):
+				return usage("--outcome %q: the outcomes of fragments are found, filled, stored, waited and dropped", f.Outcome)
+			case f.Outcome != "" && of == "requests" && !isOutcome:
 				return usage("--outcome %q: the outcomes are hit, stale, revalidated, joined, miss, bypass and error", f.Outcome)
+			case of == "fragments" && (f.Status != 0 || f.Keys):
+				return usage("--status and --keys are for requests; fragments are shown with their keys")
 			}
 			if a.format == "csv" {
 				return usage("watch writes lines or, with -o json, objects")
 			}
 			seen := 0
 			done := fmt.Errorf("enough")
-			err := a.client().Watch(cmd.Context(), f, func(e client.Event) error {
-				if err := a.showEvent(e); err != nil {
-					return err
-				}
-				if seen++; seen == most {
+			enough := func(err error) error {
+				if seen++; err == nil && seen == most {
 					return done
 				}
-				return nil
-			})
+				return err
+			}
+			var err error
+			if of == "fragments" {
+				err = a.client().WatchFragments(cmd.Context(), f, func(e client.FragmentEvent) error { return enough(a.showFragmentEvent(e)) })
+			} else {
+				err = a.client().Watch(cmd.Context(), f, func(e client.Event) error { return enough(a.showEvent(e)) })
+			}
 			if err == done {
 				return nil
 			}
@@ -47,6 +63,7 @@ and is told how many; the edge never waits for it. Ends with an interrupt.`,
 		},
 	}
 	flags := c.Flags()
+	flags.StringVar(&of, "of", "requests", "requests or fragments")
 	flags.StringVar(&f.Route, "route", "", "only this route")
 	flags.StringVar(&f.Outcome, "outcome", "", "only this outcome")
 	flags.StringVar(&f.Path, "path", "", "only paths that begin so")
@@ -79,6 +96,17 @@ func (a *app) showEvent(e client.Event) error {
 	if err == nil && e.Key != "" {
 		_, err = fmt.Fprintf(a.out, "              %s\n", e.Key)
 	}
+	return err
+}
+
+func (a *app) showFragmentEvent(e client.FragmentEvent) error {
+	if a.format == "json" {
+		return json.NewEncoder(plainJSON(a.out)).Encode(e)
+	}
+	if e.Missed > 0 {
+		fmt.Fprintf(a.out, "… %s missed\n", plural(e.Missed, "event", "events"))
+	}
+	_, err := fmt.Fprintf(a.out, "%s  %-8s %9s  %9s  %s/%s\n", e.At.Local().Format("15:04:05.000"), e.Outcome, span(e.TookMS), size(e.Bytes), e.Namespace, e.Key)
 	return err
 }
 

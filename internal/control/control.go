@@ -33,6 +33,7 @@ import (
 	"gerastic/internal/prime"
 	"gerastic/internal/records"
 	"gerastic/internal/resident"
+	"gerastic/internal/watching"
 )
 
 // Node is what the control side asks of the node that it belongs to.
@@ -50,6 +51,8 @@ type Node interface {
 	Onward() *onward.Teller
 	// Fragments are what applications store.
 	Fragments() *fragment.Fragments
+	// FragmentWatchers are those who watch what becomes of fragments.
+	FragmentWatchers() *watching.Watchers[fragment.Event]
 	// ApplyPolicy checks a policy, keeps it as a revision and puts it in force.
 	ApplyPolicy(ctx context.Context, source, actor, note string) (records.Revision, error)
 	// EditPolicy changes the policy in force, as ApplyPolicy does with a whole one.
@@ -90,10 +93,8 @@ type Edge interface {
 	Policy() *policy.InForce
 	// Explain takes a request to its decision; ok is false before there is a policy.
 	Explain(r *http.Request) (ex edge.Explanation, ok bool)
-	// Watch shows requests as they are answered; nil: too many watch.
-	Watch(what edge.Wanted) *edge.Watch
-	// Watches is how many watch.
-	Watches() int
+	// Watchers are those who watch requests as they are answered.
+	Watchers() *watching.Watchers[edge.Event]
 	// Recents are some of the requests that came lately.
 	Recents() []edge.Recent
 }
@@ -127,6 +128,7 @@ type Control struct {
 	hosts    []string // names under which it may be reached
 	stop     sync.Once
 	done     chan struct{} // closed when streams must end
+	clashes  clashes
 }
 
 // New returns the control side of a node.

@@ -24,6 +24,8 @@ import (
 	"gerastic/internal/edge"
 	"gerastic/internal/prime"
 	"gerastic/internal/records"
+	"gerastic/internal/tasks"
+	"gerastic/internal/watching"
 )
 
 // fakeNode is a node without a database, which remembers what it was told to purge.
@@ -56,9 +58,10 @@ type fakeEdge struct{ policy *policy.InForce }
 
 func (e fakeEdge) Policy() *policy.InForce                        { return e.policy }
 func (e fakeEdge) Explain(*http.Request) (edge.Explanation, bool) { return edge.Explanation{}, false }
-func (e fakeEdge) Watch(edge.Wanted) *edge.Watch                  { return nil }
-func (e fakeEdge) Watches() int                                   { return 0 }
-func (e fakeEdge) Recents() []edge.Recent                         { return nil }
+func (e fakeEdge) Watchers() *watching.Watchers[edge.Event] {
+	return watching.New[edge.Event](tasks.NewGroup())
+}
+func (e fakeEdge) Recents() []edge.Recent { return nil }
 
 func newControl(t *testing.T) (*Control, *fakeNode) {
 	p, err := policy.Outside{}.Parse("test.yaml", []byte("version: 1\norigins: [{ name: site, url: http://127.0.0.1:1 }]\nroutes: [{ name: ports, match: { path: \"/ports/{port}\" }, key: { query: { only: [page] } } }]\n"))

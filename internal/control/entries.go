@@ -21,6 +21,7 @@ type entryQuery struct {
 	Route string `query:"route" maxLength:"200" doc:"Only entries of this route; NAMESPACE/NAME for fragments"`
 	URL   string `query:"url" maxLength:"8192" doc:"Only what was asked for there: https://HOST/PATH?QUERY, or /PATH for every host"`
 	Below string `query:"below" maxLength:"8192" doc:"Only below this path: https://HOST/PATH/, or /PATH/ for every host"`
+	Key   string `query:"key" maxLength:"1100" doc:"Only fragments whose key begins so, with or without NAMESPACE/: row(7"`
 	Host  string `query:"host" maxLength:"300" doc:"Only of this host"`
 	Tier  string `query:"tier" enum:"memory,disk,shared" doc:"Only of this tier; an entry in both is in memory"`
 	State string `query:"state" enum:"live,softened" doc:"softened: a purge marked it stale"`
@@ -93,7 +94,7 @@ const notStored = "no entry of this ID is stored; it has left, or another answer
 
 // wish reads what entries are asked for.
 func (c *Control) wish(in *entryQuery) (w store.Wish, err error) {
-	w = store.Wish{Tag: in.Tag, Route: in.Route, Tier: store.Tier(in.Tier), Limit: in.Limit}
+	w = store.Wish{Tag: in.Tag, Route: in.Route, Fragment: in.Key, Tier: store.Tier(in.Tier), Limit: in.Limit}
 	w.State = map[string]store.State{"live": store.Live, "softened": store.Softened}[in.State]
 	w.By = map[string]store.Order{"bytes": store.ByBytes, "age": store.ByAge, "used": store.ByUse, "cost": store.ByCost, "worth": store.ByWorth}[in.Sort]
 	if in.Host != "" {

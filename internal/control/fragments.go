@@ -22,6 +22,7 @@ import (
 	"gerastic/internal/core/fill"
 	"gerastic/internal/core/fragment"
 	"gerastic/internal/core/httprules"
+	"gerastic/internal/core/meter"
 	"gerastic/internal/core/store"
 	"gerastic/internal/core/tags"
 	"gerastic/internal/records"
@@ -76,6 +77,7 @@ func (c *Control) fragmentCalls(r chi.Router) {
 	r.Post("/v1/fragments/lookup", to(bodies(c.lookup)))
 	r.Post("/v1/fragments/store", to(c.storeAll))
 	r.Get("/v1/fragments/wanted", to(c.wantedFragments))
+	r.Post("/v1/fragments/clashes", to(c.noteClash))
 	r.Get("/v1/fragments/{key}", to(bodies(c.getFragment)))
 	r.Put("/v1/fragments/{key}", to(c.putFragment))
 	r.Delete("/v1/fragments/{key}", to(c.deleteFragment))
@@ -214,7 +216,7 @@ func (c *Control) getFragment(w http.ResponseWriter, r *http.Request, namespace 
 	}
 	now := c.now()
 	sample := fragments.Sample(id, a, waited, now.Sub(began), now)
-	fragments.Meter.Record(fragments.Meter.Stripe(), &sample)
+	fragments.Record([]fragment.ID{id}, []meter.Sample{sample})
 	h := w.Header()
 	h.Set(stateHeader, a.State.String())
 	if a.Lease != nil && a.State != fragment.Filling {
@@ -349,7 +351,7 @@ func (c *Control) putFragment(w http.ResponseWriter, r *http.Request, namespace 
 		problem(w, http.StatusBadRequest, err.Error())
 		return
 	}
-	in := fragment.Fill{Lease: r.Header.Get(leaseHeader), Type: r.Header.Get("Content-Type"), Coding: r.Header.Get("Content-Encoding")}
+	in := fragment.Fill{Lease: r.Header.Get(leaseHeader), Type: r.Header.Get("Content-Type"), Coding: r.Header.Get("Content-Encoding"), Work: meter.WorkOf(r.Header[protocol.WorkField], r.Header["Server-Timing"])}
 	d := httprules.ParseResponseDirectives(httprules.Header{"Cache-Control": r.Header["Cache-Control"]})
 	in.Lifetime, in.Stale = d.MaxAge, d.StaleWhileRevalidate
 	if text := r.Header.Get(costHeader); text != "" {
@@ -409,6 +411,7 @@ func (c *Control) deleteFragment(w http.ResponseWriter, r *http.Request, namespa
 		problem(w, http.StatusServiceUnavailable, notPurged(sequence, err))
 		return
 	}
+	c.node.Fragments().Dropped(id)
 	done := purgeOut(records.Purge{Purge: tags.Purge{Sequence: sequence}, Applied: applied})
 	w.Header().Set("Content-Type", "application/json")
 	_ = huma.DefaultFormats["application/json"].Marshal(w, client.PurgeResult{Sequence: done.Sequence, Mode: tags.Drop.String(), Matched: done.Matched, Nodes: done.Nodes})

@@ -2,9 +2,11 @@ package control
 
 import (
 	"net/http"
+	"reflect"
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"gerastic.example/client"
 	"gerastic.example/client/protocol"
 
 	"gerastic/internal/records"
@@ -16,6 +18,16 @@ func (c *Control) describeFragments() {
 	c.describeOne(namespace)
 	c.describeMany(namespace)
 	c.describeWanted(namespace)
+	c.describeClash(namespace)
+}
+
+// describeClash describes the call that notes a wrong key.
+func (c *Control) describeClash(namespace *huma.Param) {
+	clash := operation("note-fragment-clash", http.MethodPost, "/v1/fragments/clashes", "Note that a fragment's key leaves something out: a fill made something else than what was there", records.Fragments)
+	clash.Description = `The body is {"key": "card(3)", "samples": ["what was there", "what a fill made"], "missing": "the argument that is likely missing"}. It becomes a finding; a name is noted once a minute.`
+	clash.Parameters = []*huma.Param{namespace}
+	clash.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/json": {Schema: c.api.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[client.FragmentClash](), true, "")}}}
+	c.describe(clash, map[string]*huma.Response{"204": answerOf("It is noted, or was lately", ""), "400": faultOf("The body is no clash"), "422": faultOf("The key is not valid, or there are not two samples"), "503": faultOf("The database cannot be reached")})
 }
 
 // describeOne describes the calls for one fragment.
@@ -44,6 +56,7 @@ func (c *Control) describeOne(namespace *huma.Param) {
 		name, namespace, lease, life,
 		textParam("Cache-Groups", "header", "Its tags, a list of strings (RFC 9875)"),
 		textParam(costHeader, "header", "Milliseconds that it took to make; since the lease was given, if left out"),
+		textParam(protocol.WorkField, "header", "What it took to make, as the application counts it: queries=7, rows=120"),
 		textParam("Content-Encoding", "header", "gzip, or left out"),
 	}
 	c.describe(put, map[string]*huma.Response{
@@ -60,11 +73,11 @@ func (c *Control) describeOne(namespace *huma.Param) {
 // describeMany describes the calls for many fragments.
 func (c *Control) describeMany(namespace *huma.Param) {
 	lookup := operation("lookup-fragments", http.MethodPost, "/v1/fragments/lookup", "Find up to 1,000 fragments in one round trip", records.Fragments)
-	lookup.Description = "The body is a CBOR map: keys (array of texts), wait and lease (milliseconds), fresh, renew and details (booleans). The answer is a CBOR sequence (RFC 8742): a map with namespace and stamp, then for each key, in any order, a map with at (its place), state, and as they apply lease, cause, waited, body, coding, age, left (seconds), tags, and with details type and cost (milliseconds)."
+	lookup.Description = "The body is a CBOR map: keys (array of texts), wait and lease (milliseconds), fresh, renew and details (booleans), have (validators of bodies that the caller still has, by place). The answer is a CBOR sequence (RFC 8742): a map with namespace and stamp, then for each key, in any order, a map with at (its place), state, and as they apply lease, cause, waited, body, coding, age, left (seconds), tags, with details type and cost (milliseconds), and with have etag, or same: true in place of a body that the caller has."
 	lookup.Parameters, lookup.RequestBody = []*huma.Param{namespace}, binary("application/cbor")
 	c.describe(lookup, map[string]*huma.Response{"200": answerOf("What was found", protocol.MediaType), "400": faultOf("The body is not a lookup")})
 	store := operation("store-fragments", http.MethodPost, "/v1/fragments/store", "Store up to 1,000 fragments in one round trip", records.Fragments)
-	store.Description = "The body is a CBOR sequence of maps with key, lease, and either failed: true or body, type, coding, life and stale (seconds), cost (milliseconds), tags, parts. The answer is a CBOR sequence of maps, in the same order, with at, stored, and if it is not stored refused (invalid, overtaken, too-large) and why."
+	store.Description = "The body is a CBOR sequence of maps with key, lease, and either failed: true or body, type, coding, life and stale (seconds), cost (milliseconds), tags, parts, work (a map of numbers), direct (true: nobody asked for it), since (a ledger sequence: refused if a purge of it came after that). The answer is a CBOR sequence of maps, in the same order, with at, stored, and if it is not stored refused (invalid, overtaken, too-large) and why."
 	store.Parameters, store.RequestBody = []*huma.Param{namespace}, binary(protocol.MediaType)
 	c.describe(store, map[string]*huma.Response{"200": answerOf("What became of each", protocol.MediaType), "400": faultOf("The body is not a sequence of fragments"), "411": faultOf("The length is missing"), "413": faultOf("It does not fit into the store")})
 }

@@ -2,6 +2,7 @@ package control
 
 import (
 	"bytes"
+	"encoding/hex"
 	"fmt"
 	"io"
 	"net/http"
@@ -13,6 +14,7 @@ import (
 
 	"gerastic/internal/core/fragment"
 	"gerastic/internal/core/meter"
+	"gerastic/internal/core/tags"
 )
 
 // Limits of the calls for many fragments.
@@ -26,6 +28,7 @@ const (
 type lookupCall struct {
 	asked
 	ids     []fragment.ID
+	have    []string              // validators of what the caller has, by place; nil: it asks for none
 	details bool                  // tell type and cost, too
 	found   protocol.LookupAnswer // the one that is being written
 }
@@ -35,7 +38,7 @@ func readLookup(r *http.Request, namespace string) (q lookupCall, err error) {
 	in := protocol.NewReader(r.Body, r.ContentLength)
 	var asks protocol.Lookup
 	if err := in.Next(&asks); err != nil {
-		return q, fmt.Errorf("the body is not a lookup: a CBOR map with keys (an array of texts), and perhaps wait, lease, fresh, renew, details: %w", err)
+		return q, fmt.Errorf("the body is not a lookup: a CBOR map with keys (an array of texts), and perhaps wait, lease, fresh, renew, details, have: %w", err)
 	}
 	q.Lease, q.FreshOnly, q.Renew, q.details = defaultLease, asks.Fresh, asks.Renew, asks.Details
 	if q.wait, err = milli(asks.Wait, maxWait); err == nil && asks.Lease != nil {
@@ -44,9 +47,13 @@ func readLookup(r *http.Request, namespace string) (q lookupCall, err error) {
 	if err == nil && (len(asks.Keys) == 0 || len(asks.Keys) > protocol.MaxKeys) {
 		err = fmt.Errorf("a lookup has 1 to %d keys; this one has %d", protocol.MaxKeys, len(asks.Keys))
 	}
+	if err == nil && len(asks.Have) > 0 && len(asks.Have) != len(asks.Keys) {
+		err = fmt.Errorf("have has a validator for each key, or an empty text; there are %d keys, and %d of these", len(asks.Keys), len(asks.Have))
+	}
 	if err != nil {
 		return q, err
 	}
+	q.have = asks.Have
 	q.ids = make([]fragment.ID, len(asks.Keys))
 	for i, k := range asks.Keys {
 		if q.ids[i], err = fragment.NewID(namespace, k); err != nil {
@@ -125,7 +132,7 @@ func (c *Control) lookup(w http.ResponseWriter, r *http.Request, namespace strin
 	leased := false
 	var open []int
 	var waiting []fragment.Answer
-	samples := make([]meter.Sample, 0, len(q.ids))
+	samples, ids := make([]meter.Sample, 0, len(q.ids)), make([]fragment.ID, 0, len(q.ids))
 	for i, id := range q.ids {
 		if !q.Renew {
 			fragments.Asked(id, began)
@@ -136,7 +143,7 @@ func (c *Control) lookup(w http.ResponseWriter, r *http.Request, namespace strin
 			open, waiting = append(open, i), append(waiting, a)
 			continue
 		}
-		samples = append(samples, fragments.Sample(id, a, false, 0, began))
+		samples, ids = append(samples, fragments.Sample(id, a, false, 0, began)), append(ids, id)
 		q.found = q.answer(i, a, began)
 		out.add(&q.found)
 	}
@@ -155,12 +162,12 @@ func (c *Control) lookup(w http.ResponseWriter, r *http.Request, namespace strin
 			leased = a.State == fragment.Yours
 		}
 		now := c.now()
-		samples = append(samples, fragments.Sample(q.ids[i], a, true, now.Sub(began), now))
+		samples, ids = append(samples, fragments.Sample(q.ids[i], a, true, now.Sub(began), now)), append(ids, q.ids[i])
 		q.found = q.answer(i, a, now)
 		q.found.Waited = true
 		out.add(&q.found)
 	}
-	fragments.Meter.RecordAll(fragments.Meter.Stripe(), samples)
+	fragments.Record(ids, samples)
 }
 
 // answer is what was found of the key at a place in the lookup.
@@ -176,6 +183,13 @@ func (q *lookupCall) answer(at int, a fragment.Answer, now time.Time) protocol.L
 	}
 	out.Age, out.Left = e.Freshness.Age(now).Seconds(), a.Left(now).Seconds()
 	out.Coding, out.Tags, out.Body = e.Header.Get("Content-Encoding"), e.Subject.Tags, e.Body
+	if len(q.have) > 0 {
+		digest := e.Digest()
+		out.ETag = hex.EncodeToString(digest[:12])
+		if out.Same = out.ETag == q.have[at]; out.Same {
+			out.Body = nil
+		}
+	}
 	if q.details {
 		out.Type, out.CostMS = e.Header.Get("Content-Type"), milliseconds(e.Cost())
 	}
@@ -193,8 +207,12 @@ const maxUnleased = 1 << 20
 func (c *Control) fillOf(o *protocol.Offer) fragment.Fill {
 	seconds := func(s float64) time.Duration { return time.Duration(max(0, min(s, forever)) * float64(time.Second)) }
 	in := fragment.Fill{
-		Lease: o.Lease, Type: o.Type, Coding: o.Coding, Tags: o.Tags[:min(len(o.Tags), protocol.MaxTags+1)],
-		Lifetime: seconds(o.Life), Stale: seconds(o.Stale), Cost: time.Duration(max(0, min(o.CostMS, 3600_000)) * float64(time.Millisecond)),
+		Lease: o.Lease, Direct: o.Direct, Type: o.Type, Coding: o.Coding, Tags: o.Tags[:min(len(o.Tags), protocol.MaxTags+1)],
+		Lifetime: seconds(o.Life), Stale: seconds(o.Stale), Cost: time.Duration(max(0, min(o.CostMS, 3600_000)) * float64(time.Millisecond)), Work: meter.NewWork(o.Work),
+	}
+	if o.Since != nil {
+		since := tags.Stamp(*o.Since)
+		in.Since = &since
 	}
 	for _, part := range o.Parts {
 		if len(in.Parts) < protocol.MaxParts && len(part) <= protocol.MaxKey+65 {

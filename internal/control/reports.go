@@ -16,6 +16,7 @@ import (
 )
 
 func (c *Control) reportCalls() {
+	c.savingsCall()
 	huma.Register(c.api, operation("report-ratio", http.MethodGet, "/v1/reports/ratio", "Report hit ratios and what the cache saved", records.Read),
 		func(ctx context.Context, in *struct {
 			Since string `query:"since" default:"1h" doc:"A length of time before now (1h, 7d) or an RFC 3339 time"`

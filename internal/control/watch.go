@@ -12,26 +12,35 @@ import (
 
 	"gerastic.example/client"
 
+	"gerastic/internal/core/fragment"
 	"gerastic/internal/core/meter"
 	"gerastic/internal/edge"
 	"gerastic/internal/records"
+	"gerastic/internal/watching"
 )
 
 // alive is how often a stream without events shows that it stands.
 const alive = 15 * time.Second
 
 type watchQuery struct {
-	Route   string `query:"route" doc:"Only this route"`
-	Outcome string `query:"outcome" enum:"hit,stale,revalidated,joined,miss,bypass,error"`
-	Status  int    `query:"status" doc:"Only this status"`
-	Path    string `query:"path" doc:"Only paths that begin so"`
-	Keys    bool   `query:"keys" doc:"Show keys"`
+	Of      string `query:"of" enum:"requests,fragments" default:"requests" doc:"What is followed: visitors' requests, or what becomes of applications' fragments"`
+	Route   string `query:"route" doc:"Only this route; of fragments, NAMESPACE/NAME"`
+	Outcome string `query:"outcome" enum:"hit,stale,revalidated,joined,miss,bypass,error,found,filled,stored,waited,dropped" doc:"Of requests hit to error, of fragments found to dropped"`
+	Status  int    `query:"status" doc:"Only this status, of requests"`
+	Path    string `query:"path" doc:"Only paths that begin so; of fragments, keys"`
+	Keys    bool   `query:"keys" doc:"Show keys of requests"`
 }
 
 // Resolve checks the filter before the stream begins.
 func (q *watchQuery) Resolve(huma.Context) []error {
-	if _, ok := meter.ParseOutcome(q.Outcome); q.Outcome != "" && !ok {
-		return []error{&huma.ErrorDetail{Message: "the outcomes are hit, stale, revalidated, joined, miss, bypass and error", Location: "query.outcome"}}
+	_, isOutcome := meter.ParseOutcome(q.Outcome)
+	switch {
+	case q.Outcome == "":
+		return nil
+	case q.Of == "fragments" && !fragment.IsBecame(q.Outcome):
+		return []error{&huma.ErrorDetail{Message: "the outcomes of fragments are found, filled, stored, waited and dropped", Location: "query.outcome"}}
+	case q.Of != "fragments" && !isOutcome:
+		return []error{&huma.ErrorDetail{Message: "the outcomes of requests are hit, stale, revalidated, joined, miss, bypass and error", Location: "query.outcome"}}
 	}
 	return nil
 }
@@ -46,6 +55,10 @@ func (q *watchQuery) wants(e *edge.Event) bool {
 		(q.Status == 0 || q.Status == e.Sample.Status) && strings.HasPrefix(path, q.Path)
 }
 
+func (q *watchQuery) wantsFragment(e *fragment.Event) bool {
+	return (q.Route == "" || q.Route == e.ID.Route()) && (q.Outcome == "" || q.Outcome == e.Outcome.String()) && strings.HasPrefix(e.ID.Key, q.Path)
+}
+
 type findingsQuery struct {
 	Since string `query:"since" default:"7d" doc:"A length of time before now, or an RFC 3339 time"`
 	Limit int    `query:"limit" default:"100" minimum:"1" maximum:"1000"`
@@ -58,45 +71,70 @@ type findings struct {
 }
 
 func (c *Control) watchCalls() {
-	following := operation("watch", http.MethodGet, "/v1/events", "Follow requests as they are answered", records.Read)
+	following := operation("watch", http.MethodGet, "/v1/events", "Follow requests as they are answered, or fragments as they are found and made", records.Read)
 	following.Middlewares = huma.Middlewares{c.whileFewWatch}
-	sse.Register(c.api, following, map[string]any{"request": client.Event{}}, c.sendEvents)
+	sse.Register(c.api, following, map[string]any{"request": client.Event{}, "fragment": client.FragmentEvent{}}, c.sendEvents)
 	huma.Register(c.api, operation("list-findings", http.MethodGet, "/v1/findings", "List what comparisons of hits with the origin found", records.Read), c.listFindings)
 }
 
 // whileFewWatch refuses those who are one too many, before their stream begins.
 func (c *Control) whileFewWatch(ctx huma.Context, next func(huma.Context)) {
-	if c.edge.Watches() >= edge.MaxWatches {
+	if max(c.edge.Watchers().Count(), c.node.FragmentWatchers().Count()) >= watching.MaxWatches {
 		ctx.SetHeader("Retry-After", "5")
-		_ = huma.WriteErr(c.api, ctx, http.StatusServiceUnavailable, fmt.Sprintf("%d follow the requests of this node already, and no more may; close one", edge.MaxWatches))
+		_ = huma.WriteErr(c.api, ctx, http.StatusServiceUnavailable, fmt.Sprintf("%d follow the requests of this node already, and no more may; close one", watching.MaxWatches))
 		return
 	}
 	next(ctx)
 }
 
-// sendEvents follows the requests that a query wants, until whoever asked goes or the node stops.
+// sendEvents follows what a query wants, until whoever asked goes or the node stops.
 func (c *Control) sendEvents(ctx context.Context, q *watchQuery, send sse.Sender) {
-	w := c.edge.Watch(edge.Wanted{Keys: q.Keys, Wants: q.wants})
+	if q.Of == "fragments" {
+		follow(ctx, c, send, c.node.FragmentWatchers().Watch(watching.Wanted[fragment.Event]{Wants: q.wantsFragment}), func(e *fragment.Event, missed int64) any {
+			out := client.FragmentEvent{Missed: missed}
+			if e != nil {
+				out.At, out.Namespace, out.Key, out.Outcome, out.TookMS, out.Bytes = c.now(), e.ID.Namespace, e.ID.Key, e.Outcome.String(), milliseconds(e.Took), e.Bytes
+			}
+			return out
+		})
+		return
+	}
+	follow(ctx, c, send, c.edge.Watchers().Watch(watching.Wanted[edge.Event]{Exact: q.Keys, Wants: q.wants}), func(e *edge.Event, missed int64) any {
+		out := client.Event{Missed: missed}
+		if e != nil {
+			s := &e.Sample
+			out = client.Event{At: c.now(), Method: e.Method, URL: e.URL, Route: s.Route, Outcome: s.Outcome.String(), Cause: s.Cause.String(), Status: s.Status, Bytes: s.Bytes, TookMS: milliseconds(s.Took), Missed: missed}
+		}
+		if e != nil && q.Keys {
+			out.Key = e.Key
+		}
+		return out
+	})
+}
+
+// follow sends the events of a watch in the form that out gives them; it gives nil the form of a sign
+// of life. A nil watch: too many watch.
+func follow[E any](ctx context.Context, c *Control, send sse.Sender, w *watching.Watch[E], out func(e *E, missed int64) any) {
 	if w == nil {
 		return
 	}
 	defer w.Close()
 	tick := time.NewTicker(alive)
 	defer tick.Stop()
-	if send.Data(client.Event{}) != nil { // the stream stands
+	if send.Data(out(nil, 0)) != nil { // the stream stands
 		return
 	}
 	for {
-		var event client.Event
+		var event any
 		select {
 		case <-ctx.Done():
 			return
 		case <-c.done:
 			return
 		case <-tick.C:
+			event = out(nil, 0)
 		case e := <-w.Events:
-			event = eventOut(&e, c.now())
-			event.Missed = w.Missed.Swap(0)
+			event = out(&e, w.Missed.Swap(0))
 		}
 		if send.Data(event) != nil {
 			return
@@ -120,14 +158,18 @@ func (c *Control) listFindings(ctx context.Context, in *findingsQuery) (*finding
 	out := &findings{}
 	out.Body.Findings = []client.Finding{}
 	for _, f := range found {
-		out.Body.Findings = append(out.Body.Findings, client.Finding{At: f.At, Node: f.Node, Route: f.Route, URL: f.URL, Key: f.Key, Kind: f.Kind, Stored: f.Stored, Origin: f.Origin, Separator: f.Separator})
+		out.Body.Findings = append(out.Body.Findings, findingOut(f))
 	}
 	return out, nil
 }
 
-func eventOut(e *edge.Event, now time.Time) client.Event {
-	s := &e.Sample
-	return client.Event{At: now, Method: e.Method, URL: e.URL, Route: s.Route, Outcome: s.Outcome.String(), Cause: s.Cause.String(), Status: s.Status, Bytes: s.Bytes, TookMS: milliseconds(s.Took), Key: e.Key}
+func findingOut(f records.Finding) client.Finding {
+	out := client.Finding{At: f.At, Node: f.Node, Route: f.Route, URL: f.URL, Key: f.Key, Kind: f.Kind, Stored: f.Stored, Origin: f.Origin, Separator: f.Separator}
+	if f.Kind == client.FragmentClashes {
+		out.Namespace, out.Name, _ = strings.Cut(f.Route, "/")
+		out.Samples, out.Stored, out.Origin = []string{f.Stored, f.Origin}, "", ""
+	}
+	return out
 }
 
 // Close ends streams, so that the node can stop.

@@ -92,7 +92,7 @@ func (x *exchange) waitedForIncludes() {
 	if answered := x.sample.Outcome; answered != meter.Hit && answered != meter.Stale {
 		return
 	}
-	x.sample.Outcome, x.sample.Cause, x.sample.Saved = meter.Miss, meter.Includes, 0
+	x.sample.Outcome, x.sample.Cause, x.sample.Saved, x.sample.Spared = meter.Miss, meter.Includes, 0, ""
 	line := httprules.CacheStatus{Forward: httprules.ForwardMiss}
 	if x.explains() {
 		x.detail(&line)

@@ -16,6 +16,7 @@ import (
 	"gerastic/internal/core/store"
 	"gerastic/internal/fetch"
 	"gerastic/internal/tasks"
+	"gerastic/internal/watching"
 )
 
 // Config is what an edge works with.
@@ -49,7 +50,7 @@ type Edge struct {
 	coder     *coding.Coder
 	tasks     *tasks.Group
 	inForce   atomic.Pointer[inForce]
-	watching  watchers
+	watching  *watching.Watchers[Event]
 	recents   recents
 	groups    groups
 	asked     asked
@@ -68,6 +69,7 @@ type inForce struct {
 // New returns an edge without a policy; it answers 503 until Apply.
 func New(c Config) *Edge {
 	edge := &Edge{config: c, store: c.Store, barrier: c.Barrier, meter: c.Meter, tasks: tasks.NewGroup()}
+	edge.watching = watching.New[Event](edge.tasks)
 	edge.coder = coding.New(c.Store, c.Barrier.Marks, edge.tasks)
 	edge.fetch = fetch.New(fetch.Config{
 		Store: c.Store, Barrier: c.Barrier, Meter: c.Meter, Coder: edge.coder, Tasks: edge.tasks,

@@ -128,7 +128,7 @@ func (s *includes) Now(raw string) (body []byte, digest compose.Digest, ok bool)
 			outcome = meter.Stale
 		}
 	}
-	s.take(raw, e, meter.Sample{Route: y.route.Within, Outcome: outcome, Cause: d.Cause, Status: e.Status, Bytes: int64(len(e.Body)), Saved: e.Cost()})
+	s.take(raw, e, meter.Sample{Route: y.route.Within, Outcome: outcome, Cause: d.Cause, Status: e.Status, Bytes: int64(len(e.Body)), Saved: e.Cost(), Spared: meter.Work(e.Work)})
 	return e.Body, e.Digest(), true
 }
 

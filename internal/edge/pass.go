@@ -40,7 +40,8 @@ func (x *exchange) pass(forward httprules.Forward) {
 		Way: x.inForce.origins.To(o), Visitor: x.req, Limit: x.route.Limit(o), Trusted: x.edge.config.Trusted,
 		Group: group, PageRoute: x.pageRoute(), AsksOnly: asksOnly, Writes: writes, Body: body, Budget: x.share(),
 		Slow: !whole || asksToUpgrade(x.r.Header) && len(x.r.Header["Upgrade"]) > 0,
-		Answered: func(header http.Header, info []string) {
+		Answered: func(header http.Header, info []string, work meter.Work) {
+			x.sample.Spent = work
 			if explains && info != nil {
 				header[protocol.PartsField] = info
 			}

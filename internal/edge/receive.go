@@ -39,6 +39,9 @@ func (x *exchange) standIn(s share, h *fetch.Head, err error, w *want) bool {
 		return false
 	}
 	x.sample.Origin, x.sample.Waited = w.madeRequest(), x.edge.config.Now().Sub(x.began)
+	if err == nil && s.Lead {
+		x.sample.Spent = h.Work
+	}
 	status := httprules.CacheStatus{Forward: w.Forward, TTL: int64(x.in.Remaining(x.began) / time.Second), HasTTL: true, Collapsed: !s.Lead}
 	if err == nil {
 		status.Status = h.Status
@@ -59,13 +62,13 @@ func (x *exchange) answer(s share, h *fetch.Head, w *want) {
 		outcome = meter.Bypass
 	case !s.Lead:
 		outcome = meter.Joined
-		x.sample.Saved = h.Waited
+		x.sample.Saved, x.sample.Spared = h.Waited, h.Work
 	case h.Entry != nil:
 		outcome = meter.Revalidated
 	}
 	x.sample.Origin = s.Lead
 	if s.Lead {
-		x.sample.Waited = h.Waited
+		x.sample.Waited, x.sample.Spent = h.Waited, h.Work
 	}
 	status := httprules.CacheStatus{Forward: w.Forward, Stored: x.edge.fetch.ClaimsStored(h), Collapsed: !s.Lead}
 	if h.Entry != nil {

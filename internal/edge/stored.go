@@ -21,7 +21,7 @@ func (x *exchange) serve(entry *store.Entry, outcome meter.Outcome, status httpr
 	doubtful := x.volatileLines(entry, status)
 	x.sample.Outcome, x.vary = outcome, entry.Vary
 	if outcome == meter.Hit || outcome == meter.Stale {
-		x.sample.Saved = entry.Cost()
+		x.sample.Saved, x.sample.Spared = entry.Cost(), meter.Work(entry.Work)
 		x.edge.store.Use(entry, x.began)
 	}
 	if entry.Skeleton != nil {

@@ -112,7 +112,7 @@ func (x *exchange) record() {
 		return
 	}
 	if x.sample.Origin {
-		x.sample.Outcome, x.sample.Saved = meter.Primed, 0
+		x.sample.Outcome, x.sample.Saved, x.sample.Spared = meter.Primed, 0, ""
 		x.edge.meter.Record(x.stripe, &x.sample)
 	}
 }

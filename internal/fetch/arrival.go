@@ -11,6 +11,7 @@ import (
 
 	"gerastic/internal/core/fill"
 	"gerastic/internal/core/httprules"
+	"gerastic/internal/core/meter"
 	"gerastic/internal/core/store"
 	"gerastic/internal/origin"
 )
@@ -23,6 +24,7 @@ type arrival struct {
 	began   time.Time
 
 	head     *Head
+	work     meter.Work   // that the origin says it took
 	entry    *store.Entry // that it becomes
 	toStore  bool         // it is to be stored, as far as is known
 	forStore bool         // it was, when its head came

@@ -8,6 +8,7 @@ import (
 	"gerastic/internal/core/compose"
 	"gerastic/internal/core/fill"
 	"gerastic/internal/core/httprules"
+	"gerastic/internal/core/meter"
 	"gerastic/internal/core/store"
 	"gerastic/internal/core/tags"
 )
@@ -24,6 +25,7 @@ type Head struct {
 	Trailers []string      // announced
 	Browser  time.Duration // Cache-Control max-age for visitors; httprules.Unset: the origin's
 	PageInfo []string      // of the fragments in it, for engineers
+	Work     meter.Work    // that it took to make
 
 	Reason   httprules.Reason // why the answer is not for others; OK if it is
 	Fresh    bool             // on arrival, so that those who joined may have it

@@ -4,6 +4,7 @@ import (
 	"gerastic.example/client/protocol"
 
 	"gerastic/internal/core/httprules"
+	"gerastic/internal/core/meter"
 	"gerastic/internal/core/store"
 	"gerastic/internal/core/tags"
 )
@@ -13,6 +14,7 @@ type pageInfo struct {
 	life  *protocol.Life // of the shortest-lived, and as of when they were found; nil: it is not said
 	parts []string       // those that the page itself is made of
 	lines []string       // of protocol.PartsField, for engineers
+	work  meter.Work     // that it took
 }
 
 // parsePageInfo reads what an answer says of its fragments, and takes it out of the header.
@@ -22,6 +24,8 @@ func parsePageInfo(h httprules.Header) pageInfo {
 	if life, ok := protocol.ParseLife(h[protocol.LifeField]); ok {
 		info.life = &life
 	}
+	info.work = meter.WorkOf(h[protocol.WorkField], h["Server-Timing"])
+	delete(h, protocol.WorkField) // the counts are not for visitors
 	delete(h, protocol.LifeField)
 	delete(h, protocol.PartsField)
 	return info

@@ -12,6 +12,7 @@ import (
 	"gerastic/internal/core/compose"
 	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/key"
+	"gerastic/internal/core/meter"
 	"gerastic/internal/core/outbound"
 	"gerastic/internal/core/policy"
 	"gerastic/internal/origin"
@@ -33,8 +34,9 @@ type Passing struct {
 	Group     string           // of the visitor; "": none is known
 	Budget    *compose.Budget  // of the page, if the answer is composed
 
-	// Answered may add to the header of the answer; info is what it said of its fragments.
-	Answered func(header http.Header, info []string)
+	// Answered may add to the header of the answer; info is what it said of its fragments, work what
+	// it took to make.
+	Answered func(header http.Header, info []string, work meter.Work)
 	// Failed answers for an origin that did not, if there is still somebody to be answered.
 	// ErrSkeleton: the answer is to be composed, see Skeleton.
 	Failed func(err error)
@@ -118,7 +120,7 @@ func (p *Passing) answered(resp *http.Response) error {
 	}
 	p.fetcher.sawRelease(p.PageRoute, httprules.Header(resp.Header))
 	info := parsePageInfo(httprules.Header(resp.Header))
-	p.Answered(resp.Header, info.lines)
+	p.Answered(resp.Header, info.lines, info.work)
 	if p.Visitor.Method != http.MethodHead && isSkeleton(p.PageRoute, httprules.Header(resp.Header)) {
 		if whole, err := p.Skeleton.read(resp, p.Budget); whole || err != nil {
 			return err

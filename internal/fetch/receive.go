@@ -27,9 +27,9 @@ func (f *Fetcher) receive(ctx context.Context, a *arrival, resp *http.Response) 
 	takeSurrogateControl(header)
 	a.entry = f.entry(a.request, answer{status: resp.StatusCode, header: header, began: a.began, received: received})
 	info.bound(a.entry)
-	a.entry.Parts, a.entry.PageInfo = info.parts, info.lines
+	a.entry.Parts, a.entry.PageInfo, a.entry.Work = info.parts, info.lines, string(info.work)
 	a.head = f.headOfAnswer(a, resp)
-	a.head.Composes, a.head.PageInfo = composes, info.lines
+	a.head.Composes, a.head.PageInfo, a.head.Work, a.work = composes, info.lines, info.work, info.work
 	f.settleReason(a, resp)
 	a.expect = max(0, resp.ContentLength)
 	a.toStore = a.head.Reason == httprules.OK && a.reserve(a.expect)

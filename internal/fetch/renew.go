@@ -31,6 +31,7 @@ func (f *Fetcher) renew(a *arrival, header httprules.Header) {
 	entry.KeepCost(o.Stored)
 	info.bound(entry)
 	entry.Skeleton, entry.Parts, entry.PageInfo = o.Stored.Skeleton, o.Stored.Parts, o.Stored.PageInfo
+	entry.Work, a.work = o.Stored.Work, info.work
 	if info.lines != nil {
 		entry.Parts, entry.PageInfo = info.parts, info.lines
 	}
@@ -43,6 +44,7 @@ func (f *Fetcher) renew(a *arrival, header httprules.Header) {
 	if o.AsVisitor && h.Reason == httprules.OK {
 		h.Reason = o.Unstored
 	}
+	h.Work = info.work
 	h.Own, h.Withheld = o.personalFields(header, fresh, directives), o.withholds(h.Reason)
 	h.Received, h.Waited, h.Fresh = received, received.Sub(a.began), isFresh(entry, received)
 	h.Search, h.Query = httprules.ParseNoVarySearch(fresh), o.query

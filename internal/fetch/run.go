@@ -44,9 +44,10 @@ func (f *Fetcher) runFill(flight *fill.Flight[*Head], o *Request) {
 	defer limit.Stop()
 	flight.OnLonely(func() { cancel(context.Canceled) })
 	began := f.Now()
-	err := f.fetchAnswer(ctx, &arrival{fetcher: f, flight: flight, request: o, began: began})
+	a := &arrival{fetcher: f, flight: flight, request: o, began: began}
+	err := f.fetchAnswer(ctx, a)
 	if o.Behind {
-		f.Meter.Record(f.Meter.Stripe(), &meter.Sample{Route: o.Route.Name, Outcome: meter.Behind, Origin: o.MadeRequest(), Waited: f.Now().Sub(began)})
+		f.Meter.Record(f.Meter.Stripe(), &meter.Sample{Route: o.Route.Name, Outcome: meter.Behind, Origin: o.MadeRequest(), Waited: f.Now().Sub(began), Spent: a.work})
 	}
 	if err != nil && errors.Is(context.Cause(ctx), context.DeadlineExceeded) {
 		err = context.DeadlineExceeded

@@ -32,6 +32,7 @@ import (
 	"gerastic/internal/resident"
 	"gerastic/internal/tasks"
 	"gerastic/internal/warm"
+	"gerastic/internal/watching"
 )
 
 // Node is a running node.
@@ -49,13 +50,15 @@ type Node struct {
 	edge      *edge.Edge
 	control   *control.Control
 	fragments *fragment.Fragments
-	detect    *detect.Detector
-	onward    *onward.Teller
-	warm      *warm.Keeper
-	primes    *prime.Primer
-	hottest   []prime.Target // before this start
-	cluster   *localpg.Cluster
-	directory *directory
+
+	fragmentWatchers *watching.Watchers[fragment.Event]
+	detect           *detect.Detector
+	onward           *onward.Teller
+	warm             *warm.Keeper
+	primes           *prime.Primer
+	hottest          []prime.Target // before this start
+	cluster          *localpg.Cluster
+	directory        *directory
 
 	certificates                  *certificates // nil: cleartext
 	edgeListener, controlListener *gate.Listener
@@ -114,7 +117,8 @@ func Start(ctx context.Context, s Settings) (*Node, error) {
 		},
 		Development: s.Development, Found: n.found, Released: n.released,
 		Purge: n.Invalidate})
-	n.fragments = &fragment.Fragments{Store: n.store, Barrier: n.barrier, Meter: n.meter, Leases: leases, Now: time.Now, On: n.nameOn, AtMost: n.atMost}
+	n.fragmentWatchers = watching.New[fragment.Event](n.tasks)
+	n.fragments = &fragment.Fragments{Store: n.store, Barrier: n.barrier, Meter: n.meter, Leases: leases, Now: time.Now, On: n.nameOn, AtMost: n.atMost, Audience: n.fragmentWatchers}
 	n.warm = warm.New(warm.Parts{Site: n.edge, Base: n.EdgeURL, Previous: n.previous, Tasks: n.tasks, Log: s.Log})
 	n.primes = &prime.Primer{Site: n.edge, Base: n.EdgeURL, Previous: n.previous, Tasks: n.tasks}
 	n.onward = onward.New(onward.Parts{Log: s.Log, Records: n.Records})
@@ -266,6 +270,9 @@ func (n *Node) Name() string { return n.settings.Name }
 
 // Fragments are what applications store.
 func (n *Node) Fragments() *fragment.Fragments { return n.fragments }
+
+// FragmentWatchers implements control.Node.
+func (n *Node) FragmentWatchers() *watching.Watchers[fragment.Event] { return n.fragmentWatchers }
 
 // Changes finds changes of content.
 func (n *Node) Changes() *detect.Detector { return n.detect }

@@ -25,7 +25,7 @@ func (r *Database) SaveFigures(ctx context.Context, node string, at time.Time, c
 	rows := make([][]any, 0, len(cells))
 	for k, c := range cells {
 		rows = append(rows, []any{at, node, madeUp, k.Route, k.Outcome.String(), k.Cause.String(), int16(k.Status),
-			c.Requests, c.Bytes, c.OriginRequests, c.OriginTime.Microseconds(), c.Saved.Microseconds(), packHistogram(&c.Latency)})
+			c.Requests, c.Bytes, c.OriginRequests, c.OriginTime.Microseconds(), c.Saved.Microseconds(), packHistogram(&c.Latency), c.Work.String()})
 	}
 	_, err := r.pool.CopyFrom(ctx, pgx.Identifier{"figure"}, figureColumns, pgx.CopyFromRows(rows))
 	if err != nil {
@@ -34,7 +34,7 @@ func (r *Database) SaveFigures(ctx context.Context, node string, at time.Time, c
 	return nil
 }
 
-var figureColumns = []string{"at", "node", "made_up", "route", "outcome", "cause", "status", "requests", "bytes", "origin_requests", "origin_us", "saved_us", "latency"}
+var figureColumns = []string{"at", "node", "made_up", "route", "outcome", "cause", "status", "requests", "bytes", "origin_requests", "origin_us", "saved_us", "latency", "work"}
 
 // packHistogram writes the buckets that count something: number and count as varints.
 func packHistogram(h *meter.Histogram) []byte {
@@ -72,7 +72,7 @@ func (r *Database) Figures(ctx context.Context, since, until time.Time, step tim
 	rows, err := r.pool.Query(ctx, `
 		select case when $3 = 0 then null else to_timestamp(floor(extract(epoch from at) / $3) * $3) end as bucket,
 		       route, outcome, bool_or(made_up), sum(requests)::bigint, sum(bytes)::bigint, sum(origin_requests)::bigint,
-		       sum(origin_us)::bigint, sum(saved_us)::bigint, array_agg(latency)
+		       sum(origin_us)::bigint, sum(saved_us)::bigint, array_agg(latency), string_agg(work, '')
 		from figure
 		where at >= $1 and at < $2 and ($4 = '' or route = $4)
 		group by 1, 2, 3 order by 1, 2, 3`, since, until, seconds, route)
@@ -85,7 +85,8 @@ func (r *Database) Figures(ctx context.Context, since, until time.Time, step tim
 		var outcome string
 		var originUS, savedUS int64
 		var latency [][]byte
-		if err := row.Scan(&at, &f.Route, &outcome, &f.MadeUp, &f.Cell.Requests, &f.Cell.Bytes, &f.Cell.OriginRequests, &originUS, &savedUS, &latency); err != nil {
+		var work string
+		if err := row.Scan(&at, &f.Route, &outcome, &f.MadeUp, &f.Cell.Requests, &f.Cell.Bytes, &f.Cell.OriginRequests, &originUS, &savedUS, &latency, &work); err != nil {
 			return f, err
 		}
 		if at != nil {
@@ -95,6 +96,10 @@ func (r *Database) Figures(ctx context.Context, since, until time.Time, step tim
 		f.Key.Outcome, _ = meter.ParseOutcome(outcome)
 		f.Cell.OriginTime = time.Duration(originUS) * time.Microsecond
 		f.Cell.Saved = time.Duration(savedUS) * time.Microsecond
+		if work != "" {
+			f.Cell.Work = meter.Amounts{}
+			f.Cell.Work.AddWritten(work)
+		}
 		for _, packed := range latency {
 			unpackHistogram(packed, &f.Cell.Latency)
 		}
@@ -121,13 +126,13 @@ func (r *Database) CompactFigures(ctx context.Context, now time.Time) error {
 		if _, err := tx.Exec(ctx, `delete from figure where at < $1`, now.Add(-CoarseFor)); err != nil {
 			return err
 		}
-		// Histograms are lists of pairs that are summed when read, so that they merge by
+		// Histograms and work are lists of pairs that are summed when read, so that they merge by
 		// standing one after the other.
 		_, err := tx.Exec(ctx, `
 			with old as (delete from figure where at < $1 and at >= $2 and extract(epoch from at)::bigint % $3 <> 0 returning *)
 			insert into figure
 			select to_timestamp(floor(extract(epoch from at) / $3) * $3), node, made_up, route, outcome, cause, status,
-			       sum(requests), sum(bytes), sum(origin_requests), sum(origin_us), sum(saved_us), string_agg(latency, ''::bytea)
+			       sum(requests), sum(bytes), sum(origin_requests), sum(origin_us), sum(saved_us), string_agg(latency, ''::bytea), string_agg(work, '')
 			from old group by 1, 2, 3, 4, 5, 6, 7`, border, now.Add(-CoarseFor), int(Coarse.Seconds()))
 		return err
 	})

@@ -73,12 +73,13 @@ func (r *Rule) effect(c *Change, most int) Effect {
 	e.Fired = true
 	named := map[string]bool{}
 	// Old and new values alike: the group that lost the thing showed it until now.
-	for _, side := range []Fields{c.Before, c.After} {
+	for i, side := range []Fields{c.Before, c.After} {
+		other := []Fields{c.After, c.Before}[i]
 		if side == nil {
 			continue
 		}
 		for _, t := range r.Tags {
-			filled, ok := t.Tags(side, most-len(e.Tags))
+			filled, ok := t.Tags(side, other, most-len(e.Tags))
 			if !ok {
 				e.TooMany = true
 				e.Why = fmt.Sprintf("its tag %s would be more than %d of one change: lists in it multiply", t, most)
@@ -127,7 +128,7 @@ func (f *FanOut) query(side Fields) (Query, bool) {
 // Fill makes the tags of one row of the answer.
 func (f *FanOut) Fill(row Fields) (all []string) {
 	for _, t := range f.Tags {
-		filled, _ := t.Tags(row, MaxTags) // the values of a row are no lists
+		filled, _ := t.Tags(row, nil, MaxTags) // the values of a row are no lists
 		all = add(all, filled...)
 	}
 	return all

@@ -13,8 +13,15 @@ type Template struct {
 	parts []part
 }
 
-// part is literal text, or a placeholder when field is set.
-type part struct{ literal, field string }
+// part is literal text, or a placeholder when field is set: for the items of a list that came or went,
+// if it is of what changed.
+type part struct {
+	literal, field string
+	changed        bool
+}
+
+// onlyChanged is behind the name of a list of which the items that came or went are meant.
+const onlyChanged = ":changed"
 
 // ParseTemplate reads a tag template.
 func ParseTemplate(text string) (Template, error) {
@@ -22,9 +29,10 @@ func ParseTemplate(text string) (Template, error) {
 	err := Placeholders(text, func(literal string) {
 		t.parts = append(t.parts, part{literal: literal})
 	}, func(placeholder string) error {
-		t.parts = append(t.parts, part{field: placeholder})
-		if !isPath(placeholder) {
-			return fmt.Errorf("{%s} is not a field; write {id} or {vessel.name}. Old and new values are taken alike", placeholder)
+		field, changed := strings.CutSuffix(placeholder, onlyChanged)
+		t.parts = append(t.parts, part{field: field, changed: changed})
+		if !isPath(field) {
+			return fmt.Errorf("{%s} is not a field; write {id} or {vessel.name}, or {topics:changed} for the items of a list that came or went. Old and new values are taken alike", placeholder)
 		}
 		return nil
 	})
@@ -61,13 +69,17 @@ func Placeholders(text string, literal func(string), placeholder func(string) er
 func (t Template) String() string { return t.text }
 
 // Tags fills the template: with one tag, none when a value is missing, or several when
-// values are lists; ok is false when they would be more than most. What is longer than any
-// entry's tag is left out.
-func (t Template) Tags(f Fields, most int) (filled []string, ok bool) {
+// values are lists; ok is false when they would be more than most. other are the values on the
+// other side of the change, nil if they are not known. What is longer than any entry's tag is left
+// out.
+func (t Template) Tags(f, other Fields, most int) (filled []string, ok bool) {
 	lists, many := make([][]string, len(t.parts)), 1
 	for i, p := range t.parts {
 		if lists[i] = []string{p.literal}; p.field != "" {
 			lists[i] = f.Texts(p.field)
+		}
+		if p.changed {
+			lists[i] = without(lists[i], other.Texts(p.field))
 		}
 		if many *= len(lists[i]); many > most {
 			return nil, false
@@ -86,6 +98,20 @@ func (t Template) Tags(f Fields, most int) (filled []string, ok bool) {
 		filled = next
 	}
 	return filled, true
+}
+
+// without are the items that another list has not.
+func without(list, others []string) (rest []string) {
+	had := make(map[string]bool, len(others))
+	for _, item := range others {
+		had[item] = true
+	}
+	for _, item := range list {
+		if !had[item] {
+			rest = append(rest, item)
+		}
+	}
+	return rest
 }
 
 // isPath reports whether text names a field: letters, digits, _ and - with dots between.

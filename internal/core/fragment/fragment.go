@@ -87,6 +87,9 @@ type Fragments struct {
 	// On reports whether a name is switched on.
 	On func(route string) bool
 
+	// Audience sees what becomes of fragments; nil: nobody does.
+	Audience Audience
+
 	names    sync.Map // those that are counted by themselves
 	nameMany atomic.Int64
 	warm     warmth
@@ -213,7 +216,7 @@ func (f *Fragments) Sample(id ID, a Answer, waited bool, took time.Duration, now
 		s.Outcome = meter.Bypass
 	}
 	if e := a.Entry; e != nil {
-		s.Status, s.Bytes, s.Saved = e.Status, int64(len(e.Body)), e.Cost()
+		s.Status, s.Bytes, s.Saved, s.Spared = e.Status, int64(len(e.Body)), e.Cost(), meter.Work(e.Work)
 		s.Outcome = meter.Hit
 		if a.State == Stale {
 			s.Outcome = meter.Stale
@@ -224,6 +227,16 @@ func (f *Fragments) Sample(id ID, a Answer, waited bool, took time.Duration, now
 		f.Store.Use(e, now)
 	}
 	return s
+}
+
+// Record counts samples, each of the fragment at its place.
+func (f *Fragments) Record(ids []ID, samples []meter.Sample) {
+	f.Meter.RecordAll(f.Meter.Stripe(), samples)
+	for i := range samples {
+		if became, found := outcomeOf[samples[i].Outcome]; found {
+			f.tell(ids[i], became, samples[i].Took, samples[i].Bytes)
+		}
+	}
 }
 
 // Fill is what an application made.
@@ -237,6 +250,12 @@ type Fill struct {
 	Stale    time.Duration // how long beyond it, it may be used while it is filled anew
 	Cost     time.Duration // that it took to make; 0: since the lease was given
 	Parts    []string      // namespace/key of the fragments in it
+	Work     meter.Work    // that it took to make, as the application counts it
+	// Direct says that it was stored on its own account, and not because somebody asked for it.
+	Direct bool
+	// Since is the ledger sequence that the application knew when it began to make it; nil: that of the
+	// lease.
+	Since *tags.Stamp
 	// TooLong says that the body was not taken in: no lease was known that it could be for.
 	TooLong bool
 }
@@ -311,12 +330,16 @@ func (f *Fragments) Put(id ID, in Fill) error {
 	if cost <= 0 {
 		cost = now.Sub(lease.Began)
 	}
-	f.Meter.Record(f.Meter.Stripe(), &meter.Sample{Route: f.counted(id, nil), Outcome: meter.Behind, Origin: true, Waited: cost})
+	f.Meter.Record(f.Meter.Stripe(), &meter.Sample{Route: f.counted(id, nil), Outcome: meter.Behind, Origin: true, Waited: cost, Spent: in.Work})
 	e := f.entry(id, &in, lease, now)
 	e.Filled(f.Store.Find([]byte(canonical), nil).Entry, cost)
 	e.Prepare()
-	// A purge of any of its tags since the lease was given: it may show what was before.
-	if !f.Barrier.Spares(&e.Subject) {
+	// A purge of any of its tags since it was begun: it may show what was before.
+	begun := e.Subject
+	if in.Since != nil {
+		begun.Stamp = min(begun.Stamp, *in.Since)
+	}
+	if !f.Barrier.Spares(&begun) {
 		f.Leases.GiveUp(lease)
 		return &Refusal{Overtaken, "a purge came while it was being made, so that it may show what was before; ask for the fragment again"}
 	}
@@ -334,6 +357,11 @@ func (f *Fragments) Put(id ID, in Fill) error {
 	}
 	f.Leases.Stored(lease)
 	f.warm.filled(id)
+	became := Filled
+	if in.Direct {
+		became = StoredDirectly
+	}
+	f.tell(id, became, cost, int64(len(in.Body)))
 	return nil
 }
 
@@ -343,7 +371,7 @@ func (f *Fragments) entry(id ID, in *Fill, lease *fill.Lease, now time.Time) *st
 		Key: string(key.AppendFragment(nil, id.Namespace, id.Key)), Status: 200, Header: httprules.Header{}, Body: in.Body, Received: now, Fill: store.Fill{Stamp: lease.Stamp, Began: lease.Began},
 		Subject:   tags.Subject{Tags: unique(in.Tags), Route: id.Route(), Path: id.String(), Stamp: lease.Stamp},
 		Freshness: httprules.Freshness{Born: now, Lifetime: max(0, in.Lifetime), Source: httprules.FromMaxAge, StaleWhileRevalidate: max(0, in.Stale)},
-		Browser:   httprules.Unset, Idle: httprules.Unset, Parts: in.Parts[:min(len(in.Parts), protocol.MaxParts)],
+		Browser:   httprules.Unset, Idle: httprules.Unset, Work: string(in.Work), Parts: in.Parts[:min(len(in.Parts), protocol.MaxParts)],
 	}
 	if f.AtMost != nil {
 		if most := f.AtMost(id.Namespace); most > 0 {

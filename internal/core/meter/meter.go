@@ -18,6 +18,8 @@ type Sample struct {
 	Origin  bool          // it led to an origin request of its own
 	Waited  time.Duration // how long that origin request took
 	Saved   time.Duration // what the fill of the entry had cost, if no origin was needed
+	Spent   Work          // what was done to make the answer
+	Spared  Work          // what had been done to make what was there
 }
 
 // Key says what a cell counts.
@@ -35,6 +37,7 @@ type Cell struct {
 	OriginRequests int64
 	OriginTime     time.Duration
 	Saved          time.Duration
+	Work           Amounts // nil: nobody counted any
 	Latency        Histogram
 }
 
@@ -46,6 +49,16 @@ func (c *Cell) Add(o *Cell) {
 	c.OriginTime += o.OriginTime
 	c.Saved += o.Saved
 	c.Latency.Add(&o.Latency)
+	if o.Work != nil {
+		c.work().Merge(o.Work)
+	}
+}
+
+func (c *Cell) work() Amounts {
+	if c.Work == nil {
+		c.Work = Amounts{}
+	}
+	return c.Work
 }
 
 func (c *Cell) sample(s *Sample) {
@@ -58,6 +71,12 @@ func (c *Cell) sample(s *Sample) {
 	if s.Origin {
 		c.OriginRequests++
 		c.OriginTime += s.Waited
+	}
+	if s.Spent != "" {
+		s.Spent.Each(func(name string, amount float64) { c.work().Add(name, Amount{Spent: amount}) })
+	}
+	if s.Spared != "" {
+		s.Spared.Each(func(name string, amount float64) { c.work().Add(name, Amount{Saved: amount}) })
 	}
 }
 

@@ -30,6 +30,7 @@ func (w *writer) write(e *Entry, epoch time.Time) {
 	common := w.header(e.Header)
 	w.texts(e.Parts)
 	w.texts(e.PageInfo)
+	w.text(e.Work)
 	w.together(func() { w.kind(e, common) })
 }
 
@@ -148,6 +149,7 @@ func (r *reader) read(epoch time.Time) *Entry {
 	e.Received, e.Freshness.Born = r.time(epoch), r.time(epoch)
 	e.Header = r.header()
 	e.Parts, e.PageInfo = r.texts(), r.texts()
+	e.Work = r.text()
 	r.apart().kind(e)
 	return e
 }

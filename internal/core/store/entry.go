@@ -69,6 +69,8 @@ type Entry struct {
 	// the maker put it, for engineers.
 	Parts    []string
 	PageInfo []string
+	// Work is what it took to make, as its maker counts it; see meter.Work.
+	Work string
 	// Skeleton is set on a page that is composed for each request: what it includes.
 	Skeleton *compose.Page
 
@@ -145,7 +147,7 @@ func (e *Entry) Restated() *Entry {
 	copied := &Entry{
 		Key: e.Key, Method: e.Method, Scheme: e.Scheme, Subject: e.Subject, RouteTags: e.RouteTags, Vary: e.Vary, Fill: e.Fill, Failure: e.Failure, Terms: e.Terms,
 		Status: e.Status, Header: e.Header, Body: e.Body, Freshness: e.Freshness, Received: e.Received, Browser: e.Browser, Idle: e.Idle, LifeLimit: e.LifeLimit, OriginOnly: e.OriginOnly,
-		ForAuthorized: e.ForAuthorized, Personal: e.Personal, Encodings: e.Encodings, Implied: e.Implied, Parts: e.Parts, PageInfo: e.PageInfo, Skeleton: e.Skeleton,
+		ForAuthorized: e.ForAuthorized, Personal: e.Personal, Encodings: e.Encodings, Implied: e.Implied, Parts: e.Parts, PageInfo: e.PageInfo, Work: e.Work, Skeleton: e.Skeleton,
 		Search: e.Search, Tagged: e.Tagged, made: e.made, Compress: e.Compress, OriginVary: e.OriginVary, Bound: e.Bound,
 	}
 	copied.Far, copied.far = e.Far, e.far

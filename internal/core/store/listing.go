@@ -18,6 +18,7 @@ type Wish struct {
 	Tag, Route, Host string     // "": any
 	URLs             []tags.URL // none: any
 	Below            tags.Below // an empty path: any
+	Fragment         string     // how the key of a fragment begins, with or without NAMESPACE/; "": any entry
 	State            State
 	Tier             Tier
 	By               Order
@@ -298,5 +299,12 @@ func (m *Memory) wanted(w *Wish, visit func(*record)) {
 
 func (w *Wish) covers(s *tags.Subject) bool {
 	return (w.Tag == "" || slices.Contains(s.Tags, w.Tag)) && (w.Route == "" || w.Route == s.Route) && (w.Host == "" || w.Host == s.Host) &&
-		(len(w.URLs) == 0 || slices.ContainsFunc(w.URLs, func(u tags.URL) bool { return u.Covers(s) })) && (w.Below.Path == "" || w.Below.Covers(s.Host, s.Path))
+		(len(w.URLs) == 0 || slices.ContainsFunc(w.URLs, func(u tags.URL) bool { return u.Covers(s) })) && (w.Below.Path == "" || w.Below.Covers(s.Host, s.Path)) && (w.Fragment == "" || w.coversFragment(s))
+}
+
+// coversFragment reports whether the subject is a fragment's, and its key begins as is wanted. A
+// fragment's path is NAMESPACE/KEY; that of anything else begins with a slash.
+func (w *Wish) coversFragment(s *tags.Subject) bool {
+	namespace, key, _ := strings.Cut(s.Path, "/")
+	return namespace != "" && (strings.HasPrefix(key, w.Fragment) || strings.HasPrefix(s.Path, w.Fragment))
 }

@@ -106,7 +106,7 @@ func (y *ready) drop(r *record) {
 func (e *Entry) weight() int64 {
 	const field = 2*int64(unsafe.Sizeof(Line{})) + 2*16 + 24 + 16 // a map's cell, a line, a slice of values
 	size := int64(unsafe.Sizeof(Entry{})) + int64(len(e.Header)+2)*field + 256
-	size += int64(len(e.Subject.Tags)+len(e.Parts)+len(e.PageInfo)+len(e.Encodings))*16 + int64(len(e.Vary))*int64(unsafe.Sizeof(e.Vary[0]))
+	size += int64(len(e.Subject.Tags)+len(e.Parts)+len(e.PageInfo)+len(e.Encodings))*16 + int64(len(e.Work)) + int64(len(e.Vary))*int64(unsafe.Sizeof(e.Vary[0]))
 	if e.Skeleton != nil {
 		size += e.Skeleton.Size()
 	}
