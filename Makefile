@@ -6,13 +6,13 @@ ATTACK_FLAGS ?=
 CONSOLE_SOURCES := $(shell find console -path console/node_modules -prune -o -path console/dist -prune -o -path console/test -prune -o -type f -print)
 GO_SOURCES := $(shell find . -name node_modules -prune -o \( -name '*.go' -o -name '*.sql' -o -name '*.html' -o -name '*.css' -o -name 'policy.yaml' \) -print)
 
-.PHONY: demo test soak bench attack generate build lint packages browser frameworks languages screenshots clean
+.PHONY: demo test soak bench attack generate build lint packages browser frameworks languages databases screenshots clean
 
 demo: packages build
 	bin/gerastic demo $(DEMO_FLAGS)
 
 # The applications of test/frameworks want the machine for themselves, and so do the others.
-test: packages browser frameworks languages build lint
+test: packages browser frameworks languages databases build lint
 	cd console && npm run --silent test
 	cd client && go test -race ./...
 	go test -race -timeout 8m $$(go list ./... | grep -v /test/frameworks)
@@ -78,6 +78,10 @@ browser:
 languages:
 	@command -v ruby >/dev/null || ./scripts/install ruby
 	@php -m 2>/dev/null | grep -qx curl || ./scripts/install php-cli php-curl
+
+# A server of the other databases that changes are read from; the tests start it.
+databases:
+	@command -v mariadbd >/dev/null || ./scripts/install mariadb-server
 
 # The web frameworks whose applications the tests put behind a node.
 frameworks: test/frameworks/node_modules/.installed

@@ -48,7 +48,7 @@ func TestValuesOfTheLogAreThoseOfJSON(t *testing.T) {
 }
 
 func TestCursorsAreRead(t *testing.T) {
-	times, numbers := &reading{isTime: true}, &reading{}
+	times, numbers := &reading{cursor: cursorType{isTime: true}}, &reading{}
 	at := time.Date(2026, 5, 17, 4, 0, 0, 500_000_000, time.UTC).UnixMicro()
 	for text, want := range map[string]position{"2026-05-17 06:00:00.5+02": at, "2026-05-17 09:30:00.5+05:30": at, "2026-05-17 04:00:00.5": at} {
 		got, err := times.parsePosition(text)
@@ -86,7 +86,7 @@ func TestWhatWasSeenReadsBack(t *testing.T) {
 		assert.Equal(t, seen, unpackSeen(packSeen(seen)))
 	})
 	assert.Equal(t, [2]map[uint64]position{{}, {}}, unpackSeen([]byte("x")))
-	r := &reading{isTime: true, run: &run{source: &policy.Source{Overlap: time.Second}}, seen: map[uint64]position{}}
+	r := &reading{cursor: cursorType{isTime: true}, run: &run{source: &policy.Source{Overlap: time.Second}}, seen: map[uint64]position{}}
 	r.remember(1, 100, 0)
 	r.remember(2, 5_000_000, 0)
 	r.forget(5_500_000)

@@ -52,7 +52,7 @@ func (w *watcher) listen(ctx context.Context, rec records.Records, lead records.
 		return err
 	}
 	w.lookAgain(w.source.Database)
-	pool, err := w.pools.of(ctx, w.source.Database)
+	pool, err := w.pools.postgres(ctx, w.source.Database)
 	if err != nil {
 		return err
 	}
@@ -79,7 +79,7 @@ func (w *watcher) listen(ctx context.Context, rec records.Records, lead records.
 			continue
 		}
 		began := time.Now()
-		r := w.begin(w.source.Name, "notice", w.source, pool)
+		r := w.begin(w.source.Name, "notice", w.source, postgres{pool})
 		err := r.said(ctx, first, heard)
 		if err == nil {
 			err = r.flush(ctx)

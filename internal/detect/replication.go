@@ -27,7 +27,7 @@ import (
 // decoding, output plugin pgoutput) until something fails. The slot is the place: the
 // database keeps its log from there on, and moves it when we confirm.
 func (w *watcher) replicate(ctx context.Context, rec records.Records, lead records.Lead, state *records.Source) error {
-	pool, err := w.pools.of(ctx, w.source.Database)
+	pool, err := w.pools.postgres(ctx, w.source.Database)
 	if err != nil {
 		return err
 	}
@@ -82,7 +82,7 @@ func (w *watcher) replicate(ctx context.Context, rec records.Records, lead recor
 
 // purgeLog purges what a transaction changed, and those that wait behind it, and confirms.
 func (w *watcher) purgeLog(ctx context.Context, rec records.Records, pool *pgxpool.Pool, stream *logStream, e logEvent) error {
-	r := w.begin(w.source.Name, "log", w.source, pool)
+	r := w.begin(w.source.Name, "log", w.source, postgres{pool})
 	var confirm pglogrepl.LSN
 	for more := true; more; {
 		switch {

@@ -10,9 +10,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/jackc/pgx/v5"
-	"github.com/jackc/pgx/v5/pgxpool"
-
 	"gerastic/internal/core/changes"
 	"gerastic/internal/core/policy"
 	"gerastic/internal/core/tags"
@@ -32,7 +29,7 @@ type run struct {
 	record  records.Run
 	rules   []*changes.Rule
 	source  *policy.Source // nil: sent without one
-	pool    *pgxpool.Pool  // of the source's database; nil if it has none
+	pool    content        // of the source's database; nil if it has none
 	drop    map[string]struct{}
 	soften  map[string]struct{}
 	commits []time.Time    // of the changes that are not purged yet
@@ -41,7 +38,7 @@ type run struct {
 	refused error          // the first query that a database refused to answer
 }
 
-func (d *Detector) begin(source, trigger string, s *policy.Source, pool *pgxpool.Pool) *run {
+func (d *Detector) begin(source, trigger string, s *policy.Source, pool content) *run {
 	return &run{
 		Detector: d, source: s, rules: d.Rules().Rules, pool: pool,
 		record: records.Run{Source: source, Trigger: trigger, Node: d.Node, Began: time.Now()},
@@ -136,11 +133,7 @@ func (r *run) ask(ctx context.Context, q changes.Query, each func(tag string) er
 			return err
 		}
 	}
-	with := make([]any, len(q.With))
-	for i, v := range q.With {
-		with[i] = v
-	}
-	err := readRows(ctx, pool, q.FanOut.Query, with, func(row map[string]*string) error {
+	err := pool.rows(ctx, q.FanOut.Query, q.With, func(row map[string]*string) error {
 		f := changes.Fields{}
 		for name, value := range row {
 			if value != nil {
@@ -258,29 +251,4 @@ func (r *run) close(ctx context.Context, rec records.Records, cause error) (reco
 		return r.record, cause
 	}
 	return r.record, err
-}
-
-// readRows calls each with the rows of a query, as text by column; nil is null. Rows
-// are not kept: memory does not grow with their number.
-func readRows(ctx context.Context, pool *pgxpool.Pool, query string, args []any, each func(map[string]*string) error) error {
-	rows, err := pool.Query(ctx, query, append([]any{pgx.QueryResultFormats{pgx.TextFormatCode}}, args...)...)
-	if err != nil {
-		return err
-	}
-	defer rows.Close()
-	row := map[string]*string{}
-	for rows.Next() {
-		clear(row)
-		for i, value := range rows.RawValues() {
-			row[rows.FieldDescriptions()[i].Name] = nil
-			if value != nil {
-				text := string(value)
-				row[rows.FieldDescriptions()[i].Name] = &text
-			}
-		}
-		if err := each(row); err != nil {
-			return err
-		}
-	}
-	return rows.Err()
 }

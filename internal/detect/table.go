@@ -15,9 +15,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/jackc/pgx/v5/pgconn"
-	"github.com/jackc/pgx/v5/pgtype"
-
 	"gerastic/internal/core/changes"
 	"gerastic/internal/records"
 )
@@ -80,6 +77,9 @@ func (r *run) table(ctx context.Context, state *records.Source) error {
 		if *q.cursor == nil {
 			state.Detail = "begun: what was there before the first run is not read"
 		}
+		if read.blind {
+			state.Detail = blindNote
+		}
 		*q.cursor = &next
 		seen[i], ahead[i] = read.seen, read.ahead
 	}
@@ -89,6 +89,8 @@ func (r *run) table(ctx context.Context, state *records.Source) error {
 	state.Seen, state.Ahead = packSeen(seen), packAhead(ahead)
 	return nil
 }
+
+const blindNote = "its user may not see which transactions run, so that a row may be missed that is committed later than the overlap after its time; grant process on *.* to it"
 
 // reading is one query read once. Its cursor is a time or a number.
 //
@@ -106,8 +108,8 @@ type reading struct {
 	ahead  *ahead              // how far was read beyond the cursor; nil: no further
 	bad    error               // the first row that made no sense: the others count all the same
 	begins bool                // the first run: what is there is noted, not taken
-	isTime bool
-	kind   string // the cursor's type in SQL
+	cursor cursorType
+	blind  bool // what is committed late may be missed beyond the overlap
 }
 
 // ahead is how far a query was read, and when the cursor may go there.
@@ -129,7 +131,7 @@ func (r *reading) from(ctx context.Context, cursor *string) (next string, err er
 		return "", err
 	}
 	if r.begins = cursor == nil; r.begins {
-		first, err := r.first(ctx)
+		first, err := r.pool.first(ctx, r.query, r.cursor)
 		if err != nil {
 			return "", err
 		}
@@ -150,7 +152,7 @@ func (r *reading) from(ctx context.Context, cursor *string) (next string, err er
 		return "", err
 	}
 	clock := r.clockAt(limit)
-	err = readRows(ctx, r.pool, r.query, []any{start}, func(row map[string]*string) error {
+	err = r.pool.rows(ctx, r.query, []string{start}, func(row map[string]*string) error {
 		c, at, text, err := r.row(row)
 		if err != nil {
 			r.bad = cmp.Or(r.bad, err)
@@ -171,7 +173,7 @@ func (r *reading) from(ctx context.Context, cursor *string) (next string, err er
 	if err = cmp.Or(err, r.bad); err != nil {
 		return "", cmp.Or(r.flush(ctx), err)
 	}
-	if r.isTime && clock < lastPlace {
+	if r.cursor.isTime && clock < lastPlace {
 		last = limit
 	}
 	after, err := r.transactions(ctx)
@@ -185,15 +187,9 @@ func (r *reading) from(ctx context.Context, cursor *string) (next string, err er
 	return to, nil
 }
 
-// span is where reading goes on from a cursor, and, of times, the time that it is now: both as
-// cursors.
+// span is where reading goes on from a cursor, and, of times, the time that it is now.
 func (r *reading) span(ctx context.Context, cursor string) (start, limit string, err error) {
-	if r.isTime {
-		err = r.pool.QueryRow(ctx, fmt.Sprintf(`select ($1::text::%[1]s - $2::text::interval)::text, clock_timestamp()::%[1]s::text`, r.kind), cursor, fmt.Sprintf("%f seconds", r.source.Overlap.Seconds())).Scan(&start, &limit)
-	} else {
-		err = r.pool.QueryRow(ctx, fmt.Sprintf(`select ($1::text::numeric - 1)::%s::text`, r.kind), cursor).Scan(&start)
-	}
-	if err != nil {
+	if start, limit, err = r.pool.span(ctx, cursor, r.cursor, r.source.Overlap); err != nil {
 		return "", "", fmt.Errorf("the cursor %s cannot be gone on from: %w", cursor, err)
 	}
 	return start, limit, nil
@@ -201,21 +197,17 @@ func (r *reading) span(ctx context.Context, cursor string) (start, limit string,
 
 // clockAt is the position of a limit; before all others, if cursors are not times.
 func (r *reading) clockAt(limit string) position {
-	if at, err := r.parsePosition(limit); r.isTime && err == nil {
+	if at, err := r.parsePosition(limit); r.cursor.isTime && err == nil {
 		return at
 	}
 	return math.MinInt64
 }
 
-// transactions are those of the content database: from oldest on they have not ended, from
-// next on not begun.
-type transactions struct{ oldest, next int64 }
-
 func (r *reading) transactions(ctx context.Context) (t transactions, err error) {
-	err = r.pool.QueryRow(ctx, `select pg_snapshot_xmin(s)::text::bigint, pg_snapshot_xmax(s)::text::bigint from pg_current_snapshot() s`).Scan(&t.oldest, &t.next)
-	if err != nil {
+	if t, err = r.pool.transactions(ctx); err != nil {
 		return t, fmt.Errorf("asking which transactions have ended: %w", err)
 	}
+	r.blind = r.blind || t.blind
 	return t, nil
 }
 
@@ -231,7 +223,7 @@ func (r *reading) goOn(cursor, last string, oldest, next int64) string {
 		r.ahead = nil
 		return cursor
 	}
-	if r.ahead != nil && (oldest < r.ahead.Until || !r.isTime && now.Sub(r.ahead.Read) < r.source.Overlap) {
+	if r.ahead != nil && (oldest < r.ahead.Until || !r.cursor.isTime && now.Sub(r.ahead.Read) < r.source.Overlap) {
 		return cursor
 	}
 	if r.ahead != nil {
@@ -246,62 +238,26 @@ func (r *reading) goOn(cursor, last string, oldest, next int64) string {
 // even if it is as it was: it may have been otherwise meanwhile.
 func (r *reading) mayChangeAgain(at, clock position) bool {
 	const second = position(time.Second / time.Microsecond)
-	return r.isTime && at%second == 0 && at > clock-second && at < clock+second
+	return r.cursor.isTime && at%second == 0 && at > clock-second && at < clock+second
 }
 
-// describe learns the cursor's type from the query's parameter, and checks its columns.
+// describe learns what the cursor is, and checks the query's columns.
 func (r *reading) describe(ctx context.Context) error {
-	conn, err := r.pool.Acquire(ctx)
+	of, columns, err := r.pool.describe(ctx, r.query)
 	if err != nil {
 		return err
 	}
-	defer conn.Release()
-	d, err := conn.Conn().Prepare(ctx, "", r.query)
-	if err != nil {
-		return err
-	}
-	if len(d.ParamOIDs) != 1 {
-		return fmt.Errorf("the query has %d parameters; it takes one, $1, the cursor", len(d.ParamOIDs))
-	}
+	r.cursor = of
 	need := []string{"kind", "id", "cursor", "after"}
 	if r.op == changes.Delete {
 		need[3] = "before"
 	}
 	for _, name := range need {
-		if !slices.ContainsFunc(d.Fields, func(f pgconn.FieldDescription) bool { return f.Name == name }) {
+		if !slices.Contains(columns, name) {
 			return fmt.Errorf("the query gives no column %s; it must give %s", name, strings.Join(need, ", "))
 		}
 	}
-	switch d.ParamOIDs[0] {
-	case pgtype.TimestamptzOID:
-		r.isTime, r.kind = true, "timestamptz"
-	case pgtype.TimestampOID:
-		r.isTime, r.kind = true, "timestamp"
-	case pgtype.Int8OID, pgtype.Int4OID, pgtype.Int2OID, pgtype.NumericOID:
-		r.kind = "bigint"
-	default:
-		return errors.New("the cursor must be compared with a time or a whole number; write updated_at > $1, or $1::timestamptz")
-	}
 	return nil
-}
-
-// first is where the first run begins: at the end. What is older is not news.
-func (r *reading) first(ctx context.Context) (end string, err error) {
-	if r.kind == "timestamptz" {
-		return end, r.pool.QueryRow(ctx, `select clock_timestamp()::text`).Scan(&end)
-	}
-	// Whose clock a time without its zone follows, only the rows know.
-	end, least := "0", "-9223372036854775807"
-	if r.isTime {
-		end, least = "-infinity", "-infinity"
-	}
-	err = readRows(ctx, r.pool, `select max(q.cursor)::text as "end" from (`+r.query+`) q`, []any{least}, func(row map[string]*string) error {
-		if row["end"] != nil {
-			end = *row["end"]
-		}
-		return nil
-	})
-	return end, err
 }
 
 // row reads a change.
@@ -324,7 +280,7 @@ func (r *reading) row(row map[string]*string) (c *changes.Change, at position, c
 		return nil, 0, "", fmt.Errorf("%s %s: %w", c.Kind, deref(row["id"]), err)
 	}
 	cursor = *row["cursor"]
-	if at, err = r.parsePosition(cursor); err == nil && r.isTime {
+	if at, err = r.parsePosition(cursor); err == nil && r.cursor.isTime {
 		c.At = time.UnixMicro(at)
 	}
 	return c, at, cursor, err
@@ -339,7 +295,7 @@ func deref(s *string) string {
 
 // parsePosition reads a cursor's value.
 func (r *reading) parsePosition(text string) (position, error) {
-	if !r.isTime {
+	if !r.cursor.isTime {
 		n, ok := new(big.Float).SetString(text)
 		if !ok {
 			return 0, fmt.Errorf("the cursor %q is not a number", text)
@@ -347,15 +303,11 @@ func (r *reading) parsePosition(text string) (position, error) {
 		whole, _ := n.Int64()
 		return whole, nil
 	}
-	if text == "-infinity" {
+	if text == noTime || isNumber(text) { // a number: nothing told yet that it is a time
 		return math.MinInt64 / 2, nil
 	}
-	for _, layout := range []string{"2006-01-02 15:04:05.999999-07", "2006-01-02 15:04:05.999999-07:00", "2006-01-02 15:04:05.999999"} {
-		if t, err := time.Parse(layout, text); err == nil {
-			return t.UnixMicro(), nil
-		}
-	}
-	return 0, fmt.Errorf("the cursor %q is not a time", text)
+	t, err := parseTime(text)
+	return t.UnixMicro(), err
 }
 
 // fingerprint tells a row from every other, and from itself at another cursor or with other
@@ -381,7 +333,7 @@ func (r *reading) remember(digest uint64, at, last position) {
 // forget drops what lies before the overlap of a cursor.
 func (r *reading) forget(last position) {
 	least := last - 1
-	if r.isTime {
+	if r.cursor.isTime {
 		least = last - r.source.Overlap.Microseconds()
 	}
 	for digest, at := range r.seen {

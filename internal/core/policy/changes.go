@@ -1,6 +1,7 @@
 package policy
 
 import (
+	"fmt"
 	"regexp"
 	"slices"
 	"strings"
@@ -201,6 +202,11 @@ func (d *document) sourceKeys(n ast.Node, s *Source, given map[string]ast.Node) 
 			d.fail(at, "source %s: %s is nothing that a %s has; it has %s", s.Name, key, s.Kind, strings.Join(append(keys.must, keys.may...), ", "))
 		}
 	}
+	only := ""
+	if s.Kind != Table {
+		only = fmt.Sprintf("a source of kind %s reads PostgreSQL; of others, a table is read: kind: table", s.Kind)
+	}
+	d.database(given["database"], "database", s.Database, only)
 	switch {
 	case s.Kind == Table && s.Every < time.Second:
 		d.fail(given["every"], "every must be at least 1s")
@@ -289,6 +295,7 @@ func (d *document) fanOut(n ast.Node) *changes.FanOut {
 	d.mapping(n, "also",
 		field{name: "database", read: func(n ast.Node) {
 			f.Database = d.secret(n, "also.database")
+			d.database(n, "also.database", f.Database, "")
 		}},
 		field{name: "query", read: func(n ast.Node) { f.Query, _ = d.text(n, "also.query") }},
 		field{name: "with", read: func(n ast.Node) { f.With = d.changeFields(n, "also.with") }},

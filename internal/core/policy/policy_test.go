@@ -190,12 +190,18 @@ func TestMistakes(t *testing.T) {
 		{"compression of a kind that is none", head + "    compress: sometimes\n", `on_demand`},
 		{"a source without a kind", head + "changes: { sources: [{ name: s }] }\n", `p.yaml:6:24: a source needs a name and a kind`},
 		{"a kind that is none", head + "changes: { sources: [{ name: s, kind: tabel }] }\n", `did you mean "table"?`},
-		{"a table without a query", head + "changes: { sources: [{ name: s, kind: table, database: d }] }\n", `source s: a table needs database, every, query`},
-		{"a query without a cursor", head + "changes: { sources: [{ name: s, kind: table, database: d, every: 1m, query: select 1 }] }\n", `the query must hold $1, the cursor`},
-		{"a key of another kind of source", head + "changes: { sources: [{ name: s, kind: notify, database: d, channel: c, every: 1m }] }\n", `every is nothing that a notify has; it has database, channel, within`},
+		{"a table without a query", head + "changes: { sources: [{ name: s, kind: table, database: host=d }] }\n", `source s: a table needs database, every, query`},
+		{"a query without a cursor", head + "changes: { sources: [{ name: s, kind: table, database: host=d, every: 1m, query: select 1 }] }\n", `the query must hold $1, the cursor`},
+		{"a key of another kind of source", head + "changes: { sources: [{ name: s, kind: notify, database: host=d, channel: c, every: 1m }] }\n", `every is nothing that a notify has; it has database, channel, within`},
+		{"a database of a kind that is not read", head + "changes: { sources: [{ name: s, kind: table, database: \"oracle://u:pass@h/d\", every: 1m, query: select $1 }] }\n", `databases of the kind oracle are not read; write postgres://`},
+		{"an address without a kind", head + "changes: { sources: [{ name: s, kind: table, database: content, every: 1m, query: select $1 }] }\n", `database: this is no address of a database; write postgres://`},
+		{"an address without a database", head + "changes: { sources: [{ name: s, kind: table, database: \"mysql://u@h\", every: 1m, query: select $1 }] }\n", `the address names no database`},
+		{"an address without a file", head + "changes: { sources: [{ name: s, kind: table, database: \"sqlite:\", every: 1m, query: select $1 }] }\n", `the address names no file`},
+		{"a channel of a database that has none", head + "changes: { sources: [{ name: s, kind: notify, database: \"sqlite:f\", channel: c }] }\n", `a source of kind notify reads PostgreSQL`},
+		{"a rule's database", head + "changes: { rules: [{ kind: item, also: { database: \"http://h/d\", query: select $1, with: [id], tags: [a] } }] }\n", `also.database: databases of the kind http are not read`},
 		{"a short secret", head + "changes: { sources: [{ name: s, kind: webhook, secret: x }] }\n", `at least 16 characters`},
-		{"a table that is none", head + "changes: { sources: [{ name: s, kind: replication, database: d, tables: [\"a b\"] }] }\n", `"a b" is not a table`},
-		{"two sources with one slot", head + "changes: { sources: [{ name: s-1, kind: replication, database: d, tables: [a] }, { name: s_1, kind: replication, database: d, tables: [a] }] }\n", `two replication slots are named "gerastic_s_1"`},
+		{"a table that is none", head + "changes: { sources: [{ name: s, kind: replication, database: host=d, tables: [\"a b\"] }] }\n", `"a b" is not a table`},
+		{"two sources with one slot", head + "changes: { sources: [{ name: s-1, kind: replication, database: host=d, tables: [a] }, { name: s_1, kind: replication, database: host=d, tables: [a] }] }\n", `two replication slots are named "gerastic_s_1"`},
 		{"a rule without tags", head + "changes: { rules: [{ kind: a }] }\n", `a rule of changes needs a kind, and tags or also`},
 		{"a condition that is none", head + "changes: { rules: [{ kind: a, tags: [x], when: \"status = 1\" }] }\n", `before.FIELD, after.FIELD, op`},
 		{"a place that is not a field", head + "changes: { rules: [{ kind: a, tags: [\"{a b}\"] }] }\n", `{a b} is not a field`},
@@ -294,7 +300,7 @@ origins: [{ name: s, url: http://h }]
 changes:
   sources:
     - { name: content-1, kind: replication, database: "${DB}", tables: [public.sailing, ship], keep_at_most: 2GiB }
-    - { name: safety, kind: table, database: d, every: 15m, query: "select 1 where $1 ; " }
+    - { name: safety, kind: table, database: host=d, every: 15m, query: "select 1 where $1 ; " }
     - { name: hook, kind: webhook }
   rules:
     - { kind: sailing, mode: stale, when: after.id > 1, only_if_changed: [id], tags: ["s:{id}"], also: { query: q, with: [id], tags: ["p:{port}"] } }
