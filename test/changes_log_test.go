@@ -56,6 +56,7 @@ func TestADebtIsNotForgotten(t *testing.T) {
 // TestAQuietLogIsWell: a database in which nothing happens says nothing by itself; that nothing
 // is left to read is known all the same, as is what somebody changed of a table's log.
 func TestAQuietLogIsWell(t *testing.T) {
+	t.Parallel()
 	w := watch(t, `
     - { name: log, kind: replication, database: "$DB", tables: [item], slot: quiet_`+strconv.FormatInt(time.Now().UnixNano(), 10)+` }`)
 	w.sql(`alter table item replica identity full`)
