@@ -8,8 +8,8 @@ import time
 from typing import Any, Callable, Coroutine, Iterable, Optional, Sequence
 
 from . import wire
-from .core import Core, Item, Options, Wanted, change_of, purge_order
-from .keys import Time
+from .core import Core
+from .items import Item, Options, Wanted, change_of, order_of
 
 
 class Gerastic:
@@ -18,19 +18,19 @@ class Gerastic:
     def __init__(self, control: str, token: str, namespace: Optional[str] = None):
         self._wire, self.namespace = wire.Wire(control, token), namespace
 
-    def fragments(self, *, timeout: Time = 0.25, wait: Time = "5s", lease: Time = "30s", parallel: int = 8, off: Optional[bool] = None) -> Fragments:
-        """The parts of pages that the application makes."""
-        return Fragments(self._wire, Options(self.namespace, timeout, wait, lease, parallel, off))
+    def fragments(self, **options: Any) -> Fragments:
+        """The parts of pages that the application makes; parallel is how many fills run side by side (8)."""
+        return Fragments(self._wire, Options(self.namespace, **options))
 
     async def purge(self, *, tags: Iterable[str] = (), urls: Iterable[Any] = (), below: Iterable[str] = (), routes: Iterable[str] = (),
                     hosts: Iterable[str] = (), all: bool = False, mode: str = "drop", reason: str = "") -> Any:
         """Purges on every node, see gerastic.Gerastic.purge."""
         named = {"tags": tags, "urls": urls, "below": below, "routes": routes, "hosts": hosts}
-        return await asyncio.to_thread(self._wire.json, "POST", "/v1/purges", purge_order(named, all, mode, reason))
+        return await asyncio.to_thread(self._wire.json, "POST", "/v1/purges", order_of(named, all, mode, reason))
 
     async def changed(self, kind: str, before: Any = None, after: Any = None) -> Any:
         """Tells of something that changed, see gerastic.Gerastic.changed."""
-        return await asyncio.to_thread(self._wire.json, "POST", "/v1/changes", change_of(kind, before, after))
+        return await asyncio.to_thread(self._wire.json, "POST", "/v1/changes", {"changes": [change_of(kind, before, after)]})
 
 
 class Fragments(Core):
@@ -43,11 +43,16 @@ class Fragments(Core):
 
     async def load_or_fill(self, fill: Callable[[], Any], **item: Any) -> Any:
         """Returns a fragment as it is stored, or as fill makes it."""
-        return (await self._load_or_fill_all([item], lambda _: fill()))[0]
+        return (await self._load_or_fill_all([item], lambda _: fill(), fill))[0]
+
+    async def of(self, thing: Any, fill: Callable[..., Any]) -> Any:
+        """Does the same for a thing with fragment_key and perhaps fragment_tags; fill may take it."""
+        item, made = self._of(thing, fill)
+        return (await self._load_or_fill_all([item], lambda _: made(), fill))[0]
 
     async def load_or_fill_all(self, items: Sequence[Item], fill: Callable[[Item], Any]) -> list[Any]:
         """Does the same for many; fills run side by side."""
-        return await self._load_or_fill_all(items, fill)
+        return await self._load_or_fill_all(items, fill, fill)
 
     async def load(self, **item: Any) -> Optional[bytes]:
         """A fragment, or None if it is not there, or stale."""
@@ -72,6 +77,12 @@ class Fragments(Core):
 
     async def _items(self, what: str, values: list[Any], timeout: float, more: float) -> list[Any]:
         return await asyncio.to_thread(self._wire.items, what, self._options.namespace, values, timeout, more)
+
+    async def _json(self, method: str, path: str, value: Any) -> Any:
+        return await asyncio.to_thread(self._wire.json, method, path, value)
+
+    async def _pause(self, seconds: float) -> None:
+        await asyncio.sleep(seconds)
 
     async def _fill(self, all: list[Wanted], fill: Any) -> None:
         places = asyncio.Semaphore(self._options.parallel)  # of these; what a fill loads has its own
@@ -98,7 +109,7 @@ class Fragments(Core):
         # As in gerastic.client: one at a time, and whoever comes meanwhile gets what the next one makes.
         waiting = self._turns.setdefault(one.key, [])
         if len(waiting) > 1:
-            one.value, one.scope, one.until, one.took, one.error = await asyncio.shield(waiting[1])
+            one.take(await asyncio.shield(waiting[1]))
             return
         mine: asyncio.Future[Any] = asyncio.get_running_loop().create_future()
         waiting.append(mine)
@@ -111,4 +122,4 @@ class Fragments(Core):
             if not waiting:
                 self._turns.pop(one.key, None)
             if not mine.done():
-                mine.set_result((one.value, one.scope, one.until, one.took, one.error))
+                mine.set_result(one.result())

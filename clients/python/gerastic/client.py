@@ -8,8 +8,8 @@ import time
 from typing import Any, Callable, Coroutine, Iterable, Optional, Sequence
 
 from . import wire
-from .core import Core, Item, Options, Wanted, change_of, purge_order
-from .keys import Time
+from .core import Core
+from .items import Item, Options, Wanted, change_of, order_of
 
 
 class Gerastic:
@@ -18,25 +18,32 @@ class Gerastic:
     def __init__(self, control: str, token: str, namespace: Optional[str] = None):
         self._wire, self.namespace = wire.Wire(control, token), namespace
 
-    def fragments(self, *, timeout: Time = 0.25, wait: Time = "5s", lease: Time = "30s", off: Optional[bool] = None) -> Fragments:
-        """The parts of pages that the application makes. Make one for the life of the application."""
-        return Fragments(self._wire, Options(self.namespace, timeout, wait, lease, off=off))
+    def fragments(self, **options: Any) -> Fragments:
+        """The parts of pages that the application makes. Make one for the life of the application.
+
+        Options are timeout, wait and lease (lengths of time), off, check (a share), and lifetime and tags of every fragment.
+        """
+        return Fragments(self._wire, Options(self.namespace, **options))
 
     def purge(self, *, tags: Iterable[str] = (), urls: Iterable[Any] = (), below: Iterable[str] = (), routes: Iterable[str] = (),
               hosts: Iterable[str] = (), all: bool = False, mode: str = "drop", reason: str = "") -> Any:
         """Purges on every node; returns when it is in force. Raises Refused or Unreached: then nothing is known to be purged."""
         named = {"tags": tags, "urls": urls, "below": below, "routes": routes, "hosts": hosts}
-        return self._wire.json("POST", "/v1/purges", purge_order(named, all, mode, reason))
+        return self._wire.json("POST", "/v1/purges", order_of(named, all, mode, reason))
 
     def changed(self, kind: str, before: Any = None, after: Any = None) -> Any:
         """Tells of something that changed, after the commit; returns when what it makes stale is purged."""
-        return self._wire.json("POST", "/v1/changes", change_of(kind, before, after))
+        return self.send([change_of(kind, before, after)])
+
+    def send(self, changes: list[Any]) -> Any:
+        """Tells of changes as they stand: mappings of kind, op, before, after and perhaps id, by which one that is sent twice counts once."""
+        return self._wire.json("POST", "/v1/changes", {"changes": changes})
 
 
 class Fragments(Core):
     """Found, or filled once for all who ask. When the node cannot be reached, everything is filled as if it were not there.
 
-    The words for a fragment are name, parts, version, lifetime, stale and tags.
+    The words for a fragment are name, parts, version, lifetime, stale, tags and nothing.
     """
 
     def __init__(self, carrier: wire.Wire, options: Options):
@@ -47,11 +54,16 @@ class Fragments(Core):
 
     def load_or_fill(self, fill: Callable[[], Any], **item: Any) -> Any:
         """Returns a fragment as it is stored, or as fill makes it, which is then stored for everyone."""
-        return self.load_or_fill_all([item], lambda _: fill())[0]
+        return _done(self._load_or_fill_all([item], lambda _: fill(), fill))[0]
+
+    def of(self, thing: Any, fill: Callable[..., Any]) -> Any:
+        """Does the same for a thing with fragment_key and perhaps fragment_tags; fill may take it."""
+        item, made = self._of(thing, fill)
+        return _done(self._load_or_fill_all([item], lambda _: made(), fill))[0]
 
     def load_or_fill_all(self, items: Sequence[Item], fill: Callable[[Item], Any]) -> list[Any]:
         """Does the same for many: one trip finds them, those that are missing are filled, one trip stores them."""
-        return _done(self._load_or_fill_all(items, fill))
+        return _done(self._load_or_fill_all(items, fill, fill))
 
     def load(self, **item: Any) -> Optional[bytes]:
         """A fragment, or None if it is not there, or stale."""
@@ -76,6 +88,12 @@ class Fragments(Core):
 
     async def _items(self, what: str, values: list[Any], timeout: float, more: float) -> list[Any]:
         return self._wire.items(what, self._options.namespace, values, timeout, more)
+
+    async def _json(self, method: str, path: str, value: Any) -> Any:
+        return self._wire.json(method, path, value)
+
+    async def _pause(self, seconds: float) -> None:
+        time.sleep(seconds)
 
     async def _fill(self, all: list[Wanted], fill: Any) -> None:
         for one in all:
@@ -113,14 +131,14 @@ class Fragments(Core):
                     self._turns[one.key] = mine
         if not lead:
             mine.done.wait()
-            one.value, one.scope, one.until, one.took, one.error = mine.result
+            one.take(mine.result)
             return
         if now:
             now.done.wait()
         try:
             await self._fill([one], fill)
         finally:
-            mine.result = (one.value, one.scope, one.until, one.took, one.error)
+            mine.result = one.result()
             with self._lock:
                 if mine.next:
                     self._turns[one.key] = mine.next

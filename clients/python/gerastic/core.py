@@ -7,110 +7,58 @@ with those of asyncio.
 from __future__ import annotations
 
 import gzip
-import logging
 import math
-import os
+import random
+import threading
 import time
 import zlib
-from dataclasses import dataclass, field
+from collections import OrderedDict
 from typing import Any, Callable, Coroutine, Iterable, Optional, Sequence
 from urllib.parse import quote
 
-from . import wire
-from .keys import FOREVER, Time, key_of, seconds
-from .scope import Scope, current
+from . import check, wire
+from .items import Item, Options, Wanted, as_bytes, item_of, lenient, of_type, takes_one, wanted
+from .keys import FOREVER, key_of
+from .scope import Found, Scope, current
 
-_log = logging.getLogger("gerastic")
-_WARN_EVERY = 10.0
 _MOST_KEYS = 1000
-_PACK_FROM = 16 << 10
-_TEXT, _BYTES = "text/html; charset=utf-8", "application/octet-stream"
-_WORDS = {"name", "parts", "version", "lifetime", "stale", "tags"}
-
-Item = dict[str, Any]
+_MOST_AT_HAND = 16 << 20  # bytes of bodies that a process keeps
+_MOST_SEEN = 10_000
 
 
-@dataclass
-class Wanted:
-    """One fragment on its way through a load."""
+class _AtHand:
+    """Bodies that the node need not send again, and when each key was last looked up. Safe for threads."""
 
-    item: Item  # as the application gave it
-    key: str
-    lifetime: float
-    stale: float
-    tags: Sequence[str]
-    told: dict[str, Any]  # in the report
-    lease: str = ""
-    began: float = field(default_factory=time.monotonic)
-    done: bool = False
-    value: Any = None
-    scope: Optional[Scope] = None  # of its fill
-    took: float = 0.0
-    until: float = math.inf
-    error: Optional[BaseException] = None
+    def __init__(self) -> None:
+        self._lock = threading.Lock()
+        self._kept: OrderedDict[str, tuple[str, bytes, str]] = OrderedDict()  # validator, plain body, type
+        self._seen: OrderedDict[str, int] = OrderedDict()
+        self._bytes = 0
 
-    def made(self, inner: Scope, value: Any, began: float) -> None:
-        """Notes what a fill brought."""
-        if not isinstance(value, (str, bytes, bytearray, memoryview)):
-            raise TypeError(f"the fill of the fragment {self.item['name']} returned a {type(value).__name__}; return text or bytes")
-        self.value, self.scope, self.took = value, inner, time.monotonic() - began
-        self.until = min(math.inf if self.lifetime >= FOREVER else time.time() + self.lifetime, inner.until)
+    def get(self, key: str) -> Optional[tuple[str, bytes, str]]:
+        with self._lock:
+            if key in self._kept:
+                self._kept.move_to_end(key)
+            return self._kept.get(key)
 
-    def offer(self) -> dict[str, Any]:
-        """What is stored; or the lease given back, if the fill failed or what is in it ended meanwhile."""
-        life = FOREVER if self.until == math.inf else self.until - time.time()
-        if self.error is not None or self.scope is None or (life <= 0 and self.stale <= 0):
-            return {"key": self.key, "lease": self.lease, "failed": True}
-        body, coding = as_bytes(self.value), ""
-        if len(body) >= _PACK_FROM and len(short := gzip.compress(body, 6)) < 0.9 * len(body):
-            body, coding = short, "gzip"
-        tags = list(dict.fromkeys([*self.tags, *self.scope.tags]))
-        return {"key": self.key, "lease": self.lease, "type": _TEXT if isinstance(self.value, str) else _BYTES, "coding": coding, "life": max(0.0, life),
-                "stale": self.stale, "cost": self.took * 1000, "tags": tags, "parts": list(self.scope.parts), "body": body}
+    def put(self, key: str, etag: str, body: bytes, kind: str) -> None:
+        with self._lock:
+            self._bytes += len(body) - len(self._kept.pop(key, ("", b"", ""))[1])
+            self._kept[key] = (etag, body, kind)
+            while self._bytes > _MOST_AT_HAND or len(self._kept) > _MOST_SEEN:
+                self._bytes -= len(self._kept.popitem(last=False)[1][1])
 
+    def saw(self, keys: Iterable[str], stamp: int) -> None:
+        with self._lock:
+            for key in keys:
+                self._seen[key] = stamp
+                self._seen.move_to_end(key)
+            while len(self._seen) > _MOST_SEEN:
+                self._seen.popitem(last=False)
 
-def as_bytes(value: Any) -> bytes:
-    """The bytes of what a fill returned."""
-    return value.encode() if isinstance(value, str) else bytes(value)
-
-
-def wanted(item: Item, scope: Scope, needs_life: bool = True) -> Wanted:
-    """Reads what an application says of a fragment; a TypeError or ValueError says what is wrong with it."""
-    if unknown := item.keys() - _WORDS:
-        raise TypeError(f"a fragment has name, parts, version, lifetime, stale and tags; it has no {', '.join(sorted(unknown))}")
-    key = key_of(item.get("name", ""), item.get("parts") or (), item.get("version"))
-    life: Time = item.get("lifetime") or 0
-    if needs_life and seconds(life) <= 0:
-        raise ValueError(f'the fragment {item["name"]} has no lifetime; give one, such as lifetime="1h", or "forever" if only purges and versions end it')
-    if isinstance(tags := item.get("tags") or (), str):
-        raise TypeError(f"the tags of the fragment {item['name']} are a list; write [{tags!r}]")
-    told = {"key": "", "found": "", "took": 0.0, "age": 0.0, "depth": scope.depth + 1}
-    scope.report.append(told)
-    return Wanted(item, key, seconds(life), seconds(item.get("stale") or 0, "stale"), list(tags), told)
-
-
-@dataclass
-class Options:
-    """How an application uses fragments. Times are seconds."""
-
-    namespace: Optional[str]
-    timeout: Time = 0.25  # until the node has begun to answer
-    wait: Time = "5s"  # for what somebody else fills
-    lease: Time = "30s"  # that a fill may take
-    parallel: int = 8  # fills side by side, with asyncio
-    off: Optional[bool] = None  # do without the node; GERASTIC_FRAGMENTS=off says so, too
-    warned: float = -_WARN_EVERY
-
-    def __post_init__(self) -> None:
-        self.timeout, self.wait, self.lease = seconds(self.timeout, "timeout"), seconds(self.wait, "wait"), seconds(self.lease, "lease")
-        if self.off is None:
-            self.off = os.environ.get("GERASTIC_FRAGMENTS", "").lower() == "off"
-
-    def warn(self, text: str, error: BaseException) -> None:
-        """Logs, at most once in ten seconds."""
-        if time.monotonic() - self.warned >= _WARN_EVERY:
-            self.warned = time.monotonic()
-            _log.warning("%s: %s", text, error)
+    def seen(self, key: str) -> Optional[int]:
+        with self._lock:
+            return self._seen.get(key)
 
 
 class Core:
@@ -118,9 +66,14 @@ class Core:
 
     def __init__(self, carrier: wire.Wire, options: Options):
         self._wire, self._options, self._namespace = carrier, options, options.namespace or ""
-        self.counts = dict.fromkeys(("reused", "stale", "waited", "filled", "alone", "unreached", "refused"), 0)
+        self._counts = dict.fromkeys(("found", "filled", "waited", "failed"), 0)
+        self._at_hand, self._places, self._told = _AtHand(), check.Places(), check.Told()
 
+    # How steps are taken.
     async def _items(self, what: str, values: list[Any], timeout: float, more: float) -> list[Any]:
+        raise NotImplementedError
+
+    async def _json(self, method: str, path: str, value: Any) -> Any:
         raise NotImplementedError
 
     async def _fill(self, all: list[Wanted], fill: Any) -> None:
@@ -129,45 +82,93 @@ class Core:
     async def _turn(self, one: Wanted, fill: Any) -> None:
         raise NotImplementedError
 
+    async def _pause(self, seconds: float) -> None:
+        raise NotImplementedError
+
     def _begin(self, work: Coroutine[Any, Any, None]) -> None:
         raise NotImplementedError
 
-    def page(self) -> Scope:
+    def page(self, request_headers: Any = None) -> Scope:
         """A page that collects what is put into it: ``with f.page() as page: …``, then ``page.headers()``."""
-        return Scope()
+        return Scope(request_headers=request_headers)
 
     def tag(self, *tags: str) -> None:
         """Notes that what is being made here shows these things."""
         if (scope := current.get()) is not None:
             scope.tag(*tags)
 
-    async def _load_or_fill_all(self, items: Sequence[Item], fill: Callable[[Item], Any]) -> list[Any]:
+    def did(self, **amounts: float) -> None:
+        """Counts what it took to make what is being made here: f.did(queries=1, rows=20)."""
+        if (scope := current.get()) is not None:
+            scope.did(**amounts)
+
+    def counts(self) -> dict[str, int]:
+        """What became of fragments: found, filled here, waited for; failed: the node was not reached."""
+        return dict(self._counts)
+
+    def templates(self, env: Any) -> Any:
+        """Gives an environment of Jinja2 the functions fragment and fragments; see gerastic.templates."""
+        from .templates import functions
+
+        env.globals.update(functions(self, env))
+        return env
+
+    async def _load_or_fill_all(self, items: Sequence[Item], fill: Callable[[Item], Any], code: Any) -> list[Any]:
         scope = current.get() or Scope()
-        all = [wanted(item, scope) for item in items]
+        all = lenient(items, scope, self._options)
+        if self._options.check:
+            for name in dict.fromkeys(one.item["name"] for one in all if one.key):
+                if clash := self._places.clash(name, code):
+                    self._options.warn(clash)
         if self._options.off:
             await self._fill(all, fill)
         else:
-            for start in range(0, len(all), _MOST_KEYS):
-                await self._batch(scope, all[start : start + _MOST_KEYS], fill)
+            await self._alone(scope, [one for one in all if not one.key], fill)
+            first: dict[str, Wanted] = {}
+            for one in all:
+                first.setdefault(one.key, one)
+            open = [one for key, one in first.items() if key and not self._again(scope, one)]
+            for start in range(0, len(open), _MOST_KEYS):
+                await self._batch(scope, open[start : start + _MOST_KEYS], fill)
+            for one in all:  # each fragment costs one trip
+                if one.key and (same := first[one.key]) is not one:
+                    one.take(same.result())
+                    one.done = same.done
+                    self._ended(one, "reused")
+            self._check(all, fill, code)
         for one in all:
             if one.error is not None:
                 raise one.error
         return [one.value for one in all]
 
+    def _again(self, scope: Scope, one: Wanted) -> bool:
+        """Uses what this page has of a fragment already; nothing stale goes into a fragment."""
+        found = scope.found.get(one.key)
+        if found is None or found.until <= time.time() or (found.stale and scope.fragment):
+            return False
+        one.value = found.value
+        scope.hold(f"{self._namespace}/{one.key}", found.tags, found.until, found.stamp)
+        self._ended(one, "reused")
+        return True
+
     async def _load_all(self, items: Sequence[Item]) -> list[Optional[bytes]]:
         scope = current.get() or Scope()
-        all = [wanted(item, scope, needs_life=False) for item in items]
-        for start in range(0, 0 if self._options.off else len(all), _MOST_KEYS):
-            open = all[start : start + _MOST_KEYS]
+        all = lenient(items, scope, self._options, needs_life=False)
+        asked = [] if self._options.off else [one for one in all if one.key and not self._again(scope, one)]
+        for start in range(0, len(asked), _MOST_KEYS):
+            open = asked[start : start + _MOST_KEYS]
             stamp, answers = await self._look(open, {"fresh": True}, 0.0) or (0, [])
             for one, answer in zip(open, answers):
                 if answer.get("state") == "fresh":
                     self._use(scope, one, answer, stamp)
-        return [as_bytes(one.value) if one.done else None for one in all]
+        return [as_bytes(one.value) if one.done and one.value is not None else None for one in all]
 
     async def _store(self, value: Any, item: Item) -> bool:
-        one = wanted(item, Scope())
+        one = wanted(item, Scope(), self._options)
+        one.direct, one.since = True, self._at_hand.seen(one.key)
         one.made(Scope(), value, time.monotonic())
+        if (page := current.get()) is not None:
+            page.found.pop(one.key, None)
         # A lease of its own, so that a purge that comes now is not overtaken.
         found = None if self._options.off else await self._look([one], {"renew": True}, float(self._options.lease))
         one.lease = found[1][0].get("lease", "") if found else ""
@@ -184,7 +185,7 @@ class Core:
                 state, one.lease = answer.get("state"), answer.get("lease", "")
                 if state in ("fresh", "stale") and self._use(scope, one, answer, found[0]):
                     if one.lease:
-                        self._begin(self._fill_behind(Wanted(one.item, one.key, one.lifetime, one.stale, one.tags, {}, one.lease), fill))
+                        self._begin(self._fill_behind(Wanted(one.item, one.key, one.lifetime, one.stale, one.tags, {}, one.nothing, one.lease), fill))
                 else:  # what is switched off, or cannot be read, is filled without being stored
                     {"yours": mine, "filling": others}.get(state or "", off).append(one)
             if mine:
@@ -202,13 +203,17 @@ class Core:
         try:
             return await self._items(what, values, float(self._options.timeout), more)
         except wire.Unreached as error:
-            self.counts["unreached"] += 1
-            self._options.warn("fragments are made without Gerastic", error)
-            return None
+            return self._unreached(error)
+
+    def _unreached(self, error: object) -> None:
+        self._counts["failed"] += 1
+        self._options.warn("fragments are made without Gerastic", error)
 
     async def _look(self, open: list[Wanted], how: dict[str, Any], lease: float) -> Optional[tuple[int, list[dict[str, Any]]]]:
         wait = float(self._options.wait) if lease else 0.0
-        items = await self._call("lookup", [{"keys": [one.key for one in open], "wait": wait * 1000, "lease": lease * 1000, "details": True, **how}], wait)
+        had = [self._at_hand.get(one.key) for one in open]
+        ask = {"keys": [one.key for one in open], "have": [kept[0] if kept else "" for kept in had], "wait": wait * 1000, "lease": lease * 1000, "details": True, **how}
+        items = await self._call("lookup", [ask], wait)
         if items is None:
             return None
         try:
@@ -216,47 +221,55 @@ class Core:
             for answer in items[1:]:
                 answers[answer["at"]] = answer
             self._namespace, stamp = items[0]["namespace"], items[0]["stamp"]
-            if None in answers:
-                raise ValueError
-        except (IndexError, KeyError, TypeError, ValueError):
-            self.counts["unreached"] += 1
-            self._options.warn("fragments are made without Gerastic", wire.Unreached("its answer is not whole"))
-            return None
+            for answer, kept in zip(answers, had):
+                if answer.get("same") and kept:
+                    answer["body"], answer["type"], answer["coding"] = kept[1], kept[2], ""
+        except (AttributeError, IndexError, KeyError, TypeError):
+            return self._unreached("its answer cannot be read")
+        if not how.get("renew"):
+            self._at_hand.saw((one.key for one in open), stamp)
         return stamp, answers
 
     async def _keep(self, all: list[Wanted]) -> int:
         results = await self._call("store", [one.offer() for one in all], 3 * float(self._options.timeout)) or []
-        stored = sum(isinstance(result, dict) and result.get("stored") is True for result in results)
-        self.counts["refused"] += max(0, min(len(results), sum(one.error is None for one in all)) - stored)
-        return stored
+        return sum(isinstance(result, dict) and result.get("stored") is True for result in results)
 
     def _use(self, scope: Scope, one: Wanted, answer: dict[str, Any], stamp: int) -> bool:
         try:
             body = gzip.decompress(answer["body"]) if answer.get("coding") == "gzip" else answer["body"]
-            kind = answer.get("type") or _TEXT
-            one.value = body.decode() if kind.startswith("text/") or "json" in kind or "utf-8" in kind else bytes(body)
+            kind = answer.get("type") or "text/html"
+            one.value, one.etag = of_type(body, kind), answer.get("etag", "")
             left, age = float(answer["left"]), float(answer.get("age", 0))
         except (OSError, EOFError, zlib.error, KeyError, TypeError, ValueError, AttributeError):
             return False  # whoever stored it did not do what they said
+        if one.etag and not answer.get("same"):
+            self._at_hand.put(one.key, one.etag, bytes(body), kind)
         until = math.inf if left > FOREVER / 2 else time.time() + left
-        scope.hold(f"{self._namespace}/{one.key}", answer.get("tags") or (), until, stamp)
+        self._has(scope, one, answer.get("tags") or (), until, stamp, answer["state"] == "stale")
         self._ended(one, "stale" if answer["state"] == "stale" else "waited" if answer.get("waited") else "reused", age)
         return True
 
+    def _has(self, scope: Scope, one: Wanted, tags: Sequence[str], until: float, stamp: float, stale: bool) -> None:
+        """Puts a fragment into a page, and keeps it at hand there."""
+        scope.hold(f"{self._namespace}/{one.key}", tags, until, stamp)
+        scope.keep(one.key, Found(one.value, tags, until, stamp, stale))
+
     def _take(self, scope: Scope, one: Wanted, stamp: float, found: str) -> None:
-        if one.error is None:
+        if one.error is None and one.key:
             inner = one.scope or Scope()
-            scope.hold(f"{self._namespace}/{one.key}", [*one.tags, *inner.tags], one.until, min(stamp, inner.stamp))
+            self._has(scope, one, [*one.tags, *inner.tags], one.until, min(stamp, inner.stamp), False)
+        if one.error is None:
             self._ended(one, found)
 
     def _ended(self, one: Wanted, found: str, age: float = 0.0) -> None:
-        self.counts[found] += 1
+        self._counts[{"waited": "waited", "filled": "filled", "alone": "filled"}.get(found, "found")] += 1
         one.done = True
-        one.told.update(key=f"{self._namespace}/{one.key}", found=found, took=(time.monotonic() - one.began) * 1000, age=age)
+        if one.key:
+            one.told.update(key=f"{self._namespace}/{one.key}", found=found, took=(time.monotonic() - one.began) * 1000, age=age)
 
     async def _alone(self, scope: Scope, all: Iterable[Wanted], fill: Any) -> None:
         for one in all:
-            await self._turn(one, fill)
+            await self._turn(one, fill) if one.key else await self._fill([one], fill)
             # It was made after it was asked for: no purge that a page of it knows is missing.
             self._take(scope, one, math.inf, "alone")
 
@@ -264,32 +277,54 @@ class Core:
         current.set(None)
         await self._fill([one], fill)
         if one.error is None:
-            self.counts["filled"] += 1
+            self._counts["filled"] += 1
         else:
             self._options.warn("a fragment could not be made anew behind a caller", one.error)
         await self._keep([one])
 
+    def _check(self, all: list[Wanted], fill: Any, code: Any) -> None:
+        """Fills a share of what was found, behind the caller."""
+        for one in all if self._options.check else ():
+            if one.told.get("found") == "reused" and one.error is None and random.random() < self._options.check:
+                again = Wanted(one.item, one.key, one.lifetime, one.stale, one.tags, {}, value=one.value)
+                self._begin(self._compare(again, fill, code))
+
+    async def _compare(self, one: Wanted, fill: Any, code: Any) -> None:
+        """Fills what was found. Twice, since what is made differently each time says nothing of the key; and after a
+        moment it is there still, if no purge explains the difference."""
+        current.set(None)
+        found, made = one.value, []
+        for _ in range(2):
+            await self._fill([one], fill)
+            if one.error is not None or as_bytes(one.value) == as_bytes(found):
+                return
+            made.append(as_bytes(one.value))
+        if made[0] != made[1]:
+            return
+        await self._pause(check.GRACE)
+        looked = await self._look([one], {"fresh": True}, 0.0)
+        if not looked or looked[1][0].get("state") != "fresh":
+            return
+        again = Wanted(one.item, one.key, 0.0, 0.0, (), {})
+        if not self._use(Scope(), again, looked[1][0], looked[0]) or as_bytes(again.value) != as_bytes(found) or not self._told.first(one.item["name"]):
+            return
+        clash = check.clash_of(code, one, found, one.value)
+        self._options.warn(check.words_of(clash))
+        try:
+            await self._json("POST", "/v1/fragments/clashes" + wire.query(self._options.namespace), clash)
+        except (wire.Refused, wire.Unreached) as error:
+            self._options.warn("the clash could not be noted", error)
+
     def _path(self, item: Item) -> str:
         key = key_of(item.get("name", ""), item.get("parts") or (), item.get("version"))
-        return "/v1/fragments/" + quote(key, safe="") + (f"?namespace={quote(self._options.namespace, safe='')}" if self._options.namespace else "")
+        if (page := current.get()) is not None:
+            page.found.pop(key, None)
+        return "/v1/fragments/" + quote(key, safe="") + wire.query(self._options.namespace)
 
     def _inner(self, one: Wanted) -> Scope:
-        outer = current.get()
-        return Scope(fragment=True, depth=one.told.get("depth", 1), report=outer.report if outer else None)
+        return Scope(current.get(), fragment=True, depth=one.told.get("depth", 1))
 
-
-def purge_order(named: dict[str, Iterable[Any]], all: bool, mode: str, reason: str) -> dict[str, Any]:
-    """The order of a purge in JSON, without what is left out."""
-    for name, value in named.items():
-        if isinstance(value, str):
-            raise TypeError(f"{name} is a list; write {name}=[{value!r}]")
-    order: dict[str, Any] = {name: list(value) for name, value in named.items() if value}
-    if not order and not all:
-        raise ValueError("the purge names nothing; give tags, urls, below, routes or hosts, or all=True")
-    return {**order, **({"all": True} if all else {}), "mode": mode, "reason": reason}
-
-
-def change_of(kind: str, before: Any, after: Any) -> dict[str, Any]:
-    """A change in JSON; before None is a create, after None a delete."""
-    change = {"kind": kind, "op": "create" if before is None else "delete" if after is None else "update", "before": before, "after": after}
-    return {"changes": [{name: value for name, value in change.items() if value is not None}]}
+    @staticmethod
+    def _of(thing: Any, fill: Callable[..., Any]) -> tuple[Item, Callable[[], Any]]:
+        """A thing's own words, and the fill as it is called."""
+        return item_of(thing), (lambda: fill(thing)) if takes_one(fill) else fill

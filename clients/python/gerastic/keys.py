@@ -16,6 +16,9 @@ FOREVER = 100.0 * 365 * 24 * 3600
 
 _name = re.compile(r"[A-Za-z0-9_.-]{1,64}\Z")
 _time = re.compile(r"(\d+(?:\.\d+)?)(ms|s|m|h|d)\Z")
+_NO_TIME = "the {}, {}, is no length of time; write 90s, 15m, 1h, 1d or forever"
+_NO_VALUE = "a part of the fragment {} is not a value; parts are text, numbers, booleans, times, bytes, and lists of them"
+_deepest = 16
 _units = {"ms": 0.001, "s": 1.0, "m": 60.0, "h": 3600.0, "d": 86400.0}
 
 
@@ -28,32 +31,32 @@ def seconds(time: Time, what: str = "lifetime") -> float:
             return FOREVER
         match = _time.match(time)
         if not match:
-            raise ValueError(f'{what}: {time!r} is no length of time; write "90s", "15m", "1h", "1d" or "forever"')
+            raise ValueError(_NO_TIME.format(what, time))
         read = float(match[1]) * _units[match[2]]
     elif isinstance(time, (int, float)) and not isinstance(time, bool):
         read = float(time)
     else:
-        raise ValueError(f'{what}: a {type(time).__name__} is no length of time; write "90s", "15m", "1h", "1d" or "forever"')
+        raise ValueError(_NO_TIME.format(what, type(time).__name__))
     if not 0 <= read < math.inf:
-        raise ValueError(f"{what}: {time!r} is not a length of time from 0 on")
+        raise ValueError(_NO_TIME.format(what, time))
     return min(read, FOREVER)
 
 
 def key_of(name: str, parts: Sequence[Any] = (), version: Any = None) -> str:
     """The key of a fragment: name("part",2)@"version". A TypeError or ValueError says what cannot be part of it."""
     if not isinstance(name, str) or not _name.match(name):
-        raise ValueError(f"a fragment's name has 1 to 64 letters, digits, -, _ and .; {name!r} is not one")
-    if isinstance(parts, (str, bytes)):
-        raise TypeError(f"the parts of the fragment {name} are a list; write [{parts!r}]")
+        raise ValueError(f"a fragment's name has 1 to 64 letters, digits, -, _ and .; {name} is not one")
+    if not isinstance(parts, (list, tuple)):
+        raise TypeError(f"the parts of the fragment {name} are a list")
     key = f"{name}({','.join(_value(name, part) for part in parts)})"
     if version is not None:
         key += "@" + _value(name, version)
     if len(key.encode()) > 1024:
-        raise ValueError(f"the key of the fragment {name} is longer than 1024 bytes; use an identifier, or a digest, in place of a long text")
+        raise ValueError(f"the key of the fragment {name} has more than 1024 bytes; use an identifier, or a digest, in place of a long text")
     return key
 
 
-def _value(name: str, v: Any) -> str:
+def _value(name: str, v: Any, depth: int = 0) -> str:
     """Writes a part so that it reads one way only: as canonical JSON (RFC 8785), times behind t, bytes behind x."""
     if v is None:
         return "null"
@@ -63,13 +66,13 @@ def _value(name: str, v: Any) -> str:
         try:
             v.encode()
         except UnicodeEncodeError:
-            raise ValueError(f"a part of the fragment {name} is a text that is not UTF-8; make it bytes") from None
+            raise ValueError(f"a part of the fragment {name} is not text; make it bytes") from None
         return json.dumps(v, ensure_ascii=False)
     if isinstance(v, int):
         return str(int(v))
     if isinstance(v, float):
         if not math.isfinite(v):
-            raise ValueError(f"{v} is not a number that tells things apart")
+            raise ValueError(_NO_VALUE.format(name))
         return _number(v)
     if isinstance(v, datetime):
         if v.tzinfo is None:
@@ -79,7 +82,9 @@ def _value(name: str, v: Any) -> str:
         return f't"{v:%Y-%m-%dT%H:%M:%S}{fraction}Z"'
     if isinstance(v, (bytes, bytearray, memoryview)):
         return f'x"{bytes(v).hex()}"'
-    raise TypeError(f"a {type(v).__name__} cannot be part of a key; use strings, numbers, booleans, times or bytes")
+    if isinstance(v, (list, tuple)) and depth < _deepest:
+        return "[" + ",".join(_value(name, item, depth + 1) for item in v) + "]"
+    raise TypeError(_NO_VALUE.format(name))
 
 
 def _number(v: float) -> str:

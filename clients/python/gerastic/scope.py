@@ -6,6 +6,7 @@ import hashlib
 import math
 import time
 from contextvars import ContextVar
+from dataclasses import dataclass
 from datetime import datetime, timezone
 from email.utils import format_datetime, parsedate_to_datetime
 from typing import Any, Iterable, Mapping, Optional, Sequence
@@ -16,24 +17,58 @@ from .keys import FOREVER, key_of
 current: ContextVar[Optional["Scope"]] = ContextVar("gerastic_scope", default=None)
 
 _MOST_TOLD = 200
+_MOST_REPORT = 500
+_MOST_KEPT = 1000
+
+
+@dataclass
+class Found:
+    """What a page has of a fragment already."""
+
+    value: Any
+    tags: Sequence[str]
+    until: float
+    stamp: float
+    stale: bool
 
 
 class Scope:
-    """Collects tags, the shortest life and the fragments of a page, or of a part of one.
+    """Collects tags, the shortest life, the fragments and the work of a page, or of a part of one.
 
     As a context manager it is what fragments are noted in: ``with f.page() as page: …``.
     """
 
-    def __init__(self, fragment: bool = False, depth: int = 0, report: Optional[list[dict[str, Any]]] = None):
+    def __init__(self, outer: Optional["Scope"] = None, fragment: bool = False, depth: int = 0, request_headers: Optional[Mapping[str, str]] = None):
         self.tags: dict[str, None] = {}
         self.parts: dict[str, None] = {}
         self.until = math.inf  # end of the shortest life in it, in seconds since 1970
         self.stamp = math.inf  # lowest ledger sequence that what is in it was found at
         self.holds = False  # there are fragments in it, so that until and stamp say something
         self.fragment, self.depth = fragment, depth
-        self.report: list[dict[str, Any]] = [] if report is None else report
+        self.report: list[dict[str, Any]] = outer.report if outer else []
+        self.found: dict[str, Found] = outer.found if outer else {}  # in this page
+        self.work: dict[str, float] = {}
+        self.not_modified = False  # the visitor has the page already
+        self._request_headers = request_headers
         self._validators: dict[str, str] = {}
         self._tokens: list[Any] = []
+
+    def begin(self) -> dict[str, Any]:
+        """A place in the report for a fragment of this."""
+        told = {"key": "", "found": "", "took": 0.0, "age": 0.0, "depth": self.depth + 1}
+        if len(self.report) < _MOST_REPORT:
+            self.report.append(told)
+        return told
+
+    def keep(self, key: str, found: Found) -> None:
+        """Has what was found or made at hand for the rest of the page."""
+        if len(self.found) < _MOST_KEPT:
+            self.found[key] = found
+
+    def did(self, **amounts: float) -> None:
+        """Counts what it took to make this: page.did(queries=1, rows=20)."""
+        for name, amount in amounts.items():
+            self.work[name] = self.work.get(name, 0) + amount
 
     def __enter__(self) -> "Scope":
         self._tokens.append(current.set(self))
@@ -56,11 +91,19 @@ class Scope:
         self.parts[name] = None
         self.until, self.stamp, self.holds = min(self.until, until), min(self.stamp, stamp), True
 
-    def unchanged(self, request_headers: Mapping[str, str], modified: Optional[datetime] = None, parts: Sequence[Any] = ()) -> bool:
+    def unchanged(self, request_headers: Optional[Mapping[str, str]] = None, modified: Optional[datetime] = None, parts: Sequence[Any] = ()) -> bool:
         """Reports whether the visitor has the page already, by when what it shows changed and what else it depends on.
 
-        Then the answer is 304 with headers(). The page carries the validators in any case.
+        Then the answer is 304 with headers(). The page carries the validators in any case. Behind the middleware of
+        gerastic.web the request's headers are known, and the answer becomes a 304 of itself.
         """
+        given = request_headers if request_headers is not None else self._request_headers
+        if given is None:
+            raise ValueError("unchanged needs the headers of the request")
+        self.not_modified = self._same(given, modified, parts)
+        return self.not_modified
+
+    def _same(self, request_headers: Mapping[str, str], modified: Optional[datetime], parts: Sequence[Any]) -> bool:
         if modified is None and not parts:
             raise ValueError("unchanged needs to know what the page depends on: modified, parts, or both")
         if modified is not None and modified.tzinfo is None:
@@ -84,6 +127,8 @@ class Scope:
     def headers(self) -> dict[str, str]:
         """The headers with which the page tells the edge, and Server-Timing, what is in it."""
         out = dict(self._validators)
+        if self.work:
+            out["Gerastic-Work"] = ", ".join(f"{name}={amount:.3f}".rstrip("0").rstrip(".") for name, amount in self.work.items())
         if self.tags:
             out["Cache-Groups"] = ", ".join(map(quoted, self.tags))
         if self.holds:

@@ -18,6 +18,11 @@ _MOST_IDLE = 16
 _LONGEST = 256 << 20
 
 
+def query(namespace: Optional[str]) -> str:
+    """The query that names a namespace, which is only needed with a token that is for none."""
+    return f"?namespace={quote(namespace, safe='')}" if namespace else ""
+
+
 class Unreached(Exception):
     """The node did not answer, not in time, or not as it should."""
 
@@ -115,9 +120,8 @@ class Wire:
         """Calls with data items and returns those of the answer, unless the node did not answer several times of late."""
         if time.monotonic() < self._rests_until:
             raise Unreached("it did not answer several times, and is done without for a moment")
-        path = f"/v1/fragments/{what}" + (f"?namespace={quote(namespace, safe='')}" if namespace else "")
         try:
-            status, data = self.exchange("POST", path, b"".join(map(cbor.encode, values)), "application/cbor-seq", timeout, more)
+            status, data = self.exchange("POST", f"/v1/fragments/{what}{query(namespace)}", b"".join(map(cbor.encode, values)), "application/cbor-seq", timeout, more)
             if status != 200:
                 raise Unreached(_detail(status, data))
             items = cbor.decode_all(data)
@@ -125,7 +129,7 @@ class Wire:
             self._failures += 1
             if self._failures >= _BREAK_AFTER:
                 self._rests_until = time.monotonic() + _BREAK_FOR
-            raise error if isinstance(error, Unreached) else Unreached(f"its answer cannot be read: {error}") from error
+            raise error if isinstance(error, Unreached) else Unreached("its answer cannot be read") from error
         self._failures = 0
         return items
 

@@ -117,7 +117,7 @@ async def do(g, f, is_async, ask):
     if what == "settle":
         await maybe(f.settle())
         return {}
-    return {"counts": f.counts}
+    return {"counts": f.counts()}
 
 
 async def main(control, token, kind, is_async):
