@@ -8,8 +8,8 @@ module Gerastic
       @namespace = namespace
     end
 
-    # The parts of pages that the application makes. Make one for the life of the application. Options are
-    # timeout, wait, lease, off, and warn, which takes a line.
+    # The parts of pages that the application makes. Make one for the life of the application. Options are those of
+    # Fragments#initialize.
     def fragments(**options) = Fragments.new(@wire, namespace: @namespace, **options)
 
     # Purges on every node; returns when it is in force. The words are tags, urls, below, routes, hosts, all, mode

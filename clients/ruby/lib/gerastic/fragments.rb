@@ -1,53 +1,46 @@
 # frozen_string_literal: true
 
-require "stringio"
 require "zlib"
 
 module Gerastic
   # Found, or filled once for all who ask. When the node cannot be reached, everything is filled as if it were
-  # not there. The words for a fragment are name, parts, version, lifetime, stale and tags.
+  # not there. The words for a fragment are name, parts, version, lifetime, stale, tags and nothing.
   class Fragments
     MOST_KEYS = 1000
-    PACK_FROM = 16 << 10
-    TEXT = "text/html; charset=utf-8"
-    BYTES = "application/octet-stream"
-    WORDS = %i[name parts version lifetime stale tags].freeze
 
-    # One fragment on its way through a load.
-    Wanted = Struct.new(:item, :key, :lifetime, :stale, :tags, :told, :lease, :began, :done, :value, :scope, :took, :until, :error, keyword_init: true)
-
-    attr_reader :counts
-
-    def initialize(wire, namespace: nil, timeout: 0.25, wait: "5s", lease: "30s", off: nil, warn: nil)
+    # Options are timeout, wait and lease (lengths of time), off, check (a share), lifetime and tags of every fragment,
+    # and warn, which takes a line.
+    def initialize(wire, namespace: nil, timeout: 0.25, wait: "5s", lease: "30s", off: nil, check: 0, lifetime: nil, tags: [], warn: nil)
       @wire = wire
       @own = namespace
       @namespace = namespace.to_s
       @timeout, @wait, @lease = Gerastic.seconds(timeout, "timeout"), Gerastic.seconds(wait, "wait"), Gerastic.seconds(lease, "lease")
       @off = off.nil? ? ENV.fetch("GERASTIC_FRAGMENTS", "").downcase == "off" : off
-      @warn = warn || ->(text) { Kernel.warn(text) }
-      @counts = %i[reused stale waited filled alone unreached refused].to_h { |word| [word, 0] }
+      raise ArgumentError, "check is a share from 0 to 1" unless (0..1).cover?(check)
+
+      @share = check
+      @defaults = { lifetime: lifetime, tags: tags }
+      @warn = warn || ->(text) { Kernel.warn("gerastic: #{text}") }
+      @warned = {}
+      @counts = %i[found filled waited failed].to_h { |word| [word, 0] }
       @lock = Mutex.new
       @turns = {}
       @behind = []
+      @at_hand = AtHand.new
+      @check = Check.new
     end
 
     # Returns a fragment as it is stored, or as the block makes it, which is then stored for everyone.
-    def load_or_fill(**item, &fill)
-      load_or_fill_all([item]) { fill.call }.first
+    def load_or_fill(**item, &fill) = fetch([item], ->(_) { fill.call }, fill).first
+
+    # Does the same for a thing with fragment_key and perhaps fragment_tags; the block may take it.
+    def of(thing, callable = nil, &block)
+      fill = callable || block
+      fetch([Item.words_of(thing)], ->(_) { fill.arity.zero? ? fill.call : fill.call(thing) }, fill).first
     end
 
     # Does the same for many: one trip finds them, the block makes those that are missing, one trip stores them.
-    def load_or_fill_all(items, &fill)
-      scope = Scope.current || Scope.new
-      all = items.map { |item| wanted(item, scope) }
-      if @off
-        fill_all(all, fill)
-      else
-        all.each_slice(MOST_KEYS) { |batch| settle_batch(scope, batch, fill) }
-      end
-      all.each { |one| raise one.error if one.error }
-      all.map(&:value)
-    end
+    def load_or_fill_all(items, &fill) = fetch(items, fill, fill)
 
     # A fragment as bytes, or nil if it is not there, or stale.
     def load(**item) = load_all([item]).first
@@ -55,36 +48,54 @@ module Gerastic
     # Many fragments, nil for those that are not there.
     def load_all(items)
       scope = Scope.current || Scope.new
-      all = items.map { |item| wanted(item, scope, needs_life: false) }
-      (@off ? [] : all).each_slice(MOST_KEYS) do |open|
+      all = wanted(items, scope, needs_life: false)
+      asked = @off ? [] : all.reject { |one| one.key.empty? || again?(scope, one) }
+      asked.each_slice(MOST_KEYS) do |open|
         stamp, answers = look(open, { "fresh" => true }, 0.0)
         open.zip(answers || []) { |one, answer| use(scope, one, answer, stamp) if answer && answer["state"] == "fresh" }
       end
-      all.map { |one| one.done ? one.value.b : nil }
+      all.map { |one| one.done && one.value ? one.value.b : nil }
     end
 
-    # Stores a fragment; false if a purge came between, or the node was not reached.
+    # Stores a fragment; false if a purge of it came since it was last looked up here, or the node was not reached.
     def store(value, **item)
-      one = wanted(item, Scope.new)
-      made(one, Scope.new, value, now)
+      one = Item.new(item, nil, @defaults)
+      one.since = @at_hand.seen(one.key)
+      one.made(Scope.new, value, now)
+      Scope.current&.found&.delete(one.key)
       # A lease of its own, so that a purge that comes now is not overtaken.
       _, answers = @off ? nil : look([one], { "renew" => true }, @lease)
       one.lease = answers&.first&.fetch("lease", nil)
-      !one.lease.nil? && keep([one]) == 1
+      !one.lease.nil? && keep([one], direct: true) == 1
     end
 
     # Drops a fragment on every node. Raises Refused or Unreached.
     def drop(**item)
       key = Gerastic.key_of(item[:name], item[:parts] || [], item[:version])
+      Scope.current&.found&.delete(key)
       @wire.json(Net::HTTP::Delete, "/v1/fragments/#{URI.encode_www_form_component(key).gsub('+', '%20')}#{Wire.query(@own)}")
       nil
     end
 
     # Runs a block that makes a page; what goes into it is noted, see Scope#headers.
-    def page(&block) = Scope.new.within(&block)
+    def page(request_headers = nil, &block) = Scope.new(request_headers: request_headers).within(&block)
 
     # Notes that what is being made here shows these things.
     def tag(*tags) = Scope.current&.tag(*tags)
+
+    # Counts what it took to make what is being made here: did(queries: 1, rows: 20).
+    def did(**amounts) = Scope.current&.did(**amounts)
+
+    # Counts the notifications of a library that sends some as queries, such as sql.active_record.
+    def count_queries(name = "sql.active_record", notifications = ActiveSupport::Notifications)
+      notifications.subscribe(name) { did(queries: 1) }
+    end
+
+    # Templates of ERB in a directory; see Templates.
+    def templates(directory) = Templates.new(self, directory)
+
+    # What became of fragments: found, filled here, waited for; failed: the node was not reached.
+    def counts = @lock.synchronize { @counts.dup }
 
     # Waits for the fills that go on behind callers.
     def settle
@@ -95,19 +106,53 @@ module Gerastic
 
     def now = Process.clock_gettime(Process::CLOCK_MONOTONIC)
 
-    def wanted(item, scope, needs_life: true)
-      item = item.transform_keys(&:to_sym)
-      unknown = item.keys - WORDS
-      raise ArgumentError, "a fragment has name, parts, version, lifetime, stale and tags; it has no #{unknown.join(', ')}" unless unknown.empty?
+    # Reads many. One that is not in order is filled all the same, and a line says what is wrong.
+    def wanted(items, scope, needs_life: true)
+      items.map do |words|
+        Item.new(words, scope, @defaults, needs_life: needs_life)
+      rescue ArgumentError, TypeError => e
+        warn_of(e.message)
+        Item.bad(words)
+      end
+    end
 
-      key = Gerastic.key_of(item[:name], item[:parts] || [], item[:version])
-      life = Gerastic.seconds(item[:lifetime] || 0)
-      raise ArgumentError, %(the fragment #{item[:name]} has no lifetime; give one, such as lifetime: "1h", or "forever" if only purges and versions end it) if needs_life && life <= 0
-      raise TypeError, "the tags of the fragment #{item[:name]} are a list; write [#{item[:tags].inspect}]" unless item[:tags].nil? || item[:tags].is_a?(Array)
+    def fetch(items, fill, code)
+      scope = Scope.current || Scope.new
+      all = wanted(items, scope)
+      all.reject { |one| one.key.empty? }.map { |one| one.words[:name] }.uniq.each { |name| (line = @check.copied(name, code)) && warn_of(line) } if @share.positive?
+      if @off
+        fill_all(all, fill)
+      else
+        settle_all(scope, all, fill)
+        check(all, fill, code)
+      end
+      all.each { |one| raise one.error if one.error }
+      all.map(&:value)
+    end
 
-      told = { key: "", found: "", took: 0.0, age: 0.0, depth: scope.depth + 1 }
-      scope.report << told
-      Wanted.new(item: item, key: key, lifetime: life, stale: Gerastic.seconds(item[:stale] || 0, "stale"), tags: (item[:tags] || []).map(&:to_s), told: told, began: now)
+    def settle_all(scope, all, fill)
+      alone(scope, all.select { |one| one.key.empty? }, fill)
+      first = all.reject { |one| one.key.empty? }.uniq(&:key)
+      first.reject { |one| again?(scope, one) }.each_slice(MOST_KEYS) { |batch| settle_batch(scope, batch, fill) }
+      by_key = first.to_h { |one| [one.key, one] }
+      all.each do |one| # each fragment costs one trip
+        same = by_key[one.key]
+        next if same.nil? || same.equal?(one)
+
+        one.take(same.result)
+        ended(one, :reused)
+      end
+    end
+
+    # Uses what this page has of a fragment already; nothing stale goes into a fragment.
+    def again?(scope, one)
+      found = scope.found[one.key]
+      return false if found.nil? || found.until <= Time.now.to_f || (found.stale && scope.fragment)
+
+      one.value = found.value
+      scope.hold(one.key, "#{@namespace}/#{one.key}", found)
+      ended(one, :reused)
+      true
     end
 
     # Its own fills come before it waits for those of others, who may be waiting for them.
@@ -120,7 +165,7 @@ module Gerastic
         open.zip(answers) do |one, answer|
           one.lease = answer["lease"]
           if %w[fresh stale].include?(answer["state"]) && use(scope, one, answer, stamp)
-            fill_behind(one, fill) if one.lease
+            fill_behind(one.again(one.lease), fill) if one.lease
           else # what is switched off, or cannot be read, is filled without being stored
             { "yours" => mine, "filling" => others }.fetch(answer["state"], off) << one
           end
@@ -140,14 +185,20 @@ module Gerastic
     def call(what, values, more)
       @wire.items(what, @own, values, @timeout, more)
     rescue Unreached => e
-      count(:unreached)
-      warn_of("fragments are made without Gerastic", e)
+      unreached(e)
+    end
+
+    def unreached(error)
+      count(:failed)
+      warn_of("fragments are made without Gerastic", error)
       nil
     end
 
     def look(open, how, lease)
       wait = lease.zero? ? 0.0 : @wait
-      items = call("lookup", [{ "keys" => open.map(&:key), "wait" => wait * 1000.0, "lease" => lease * 1000.0, "details" => true }.merge(how)], wait)
+      had = open.map { |one| @at_hand.get(one.key) }
+      ask = { "keys" => open.map(&:key), "have" => had.map { |kept| kept ? kept[0] : "" }, "wait" => wait * 1000.0, "lease" => lease * 1000.0, "details" => true }
+      items = call("lookup", [ask.merge(how)], wait)
       return unless items
 
       head, *found = items
@@ -155,42 +206,28 @@ module Gerastic
       found.each { |answer| answers[answer["at"]] = answer }
       raise TypeError unless head["stamp"].is_a?(Integer) && answers.size == open.size && answers.none?(&:nil?)
 
+      answers.zip(had) { |answer, kept| answer.merge!("body" => kept[1], "type" => kept[2], "coding" => "") if answer["same"] && kept }
       @namespace = head["namespace"]
+      @at_hand.saw(open.map(&:key), head["stamp"]) unless how["renew"]
       [head["stamp"], answers]
     rescue TypeError, NoMethodError
-      count(:unreached)
-      warn_of("fragments are made without Gerastic", Unreached.new("its answer is not whole"))
-      nil
+      unreached("its answer cannot be read")
     end
 
-    def keep(all)
-      results = call("store", all.map { |one| offer(one) }, 3 * @timeout) || []
-      stored = results.count { |result| result.is_a?(Hash) && result["stored"] == true }
-      count(:refused, [0, [results.size, all.count { |one| one.error.nil? }].min - stored].max)
-      stored
-    end
-
-    def offer(one)
-      life = one.until.nil? || one.until.infinite? ? FOREVER : one.until - Time.now.to_f
-      return { "key" => one.key, "lease" => one.lease, "failed" => true } if one.error || one.scope.nil? || (life <= 0 && one.stale <= 0)
-
-      body, coding = one.value.b, ""
-      if body.bytesize >= PACK_FROM && (short = Zlib.gzip(body)).bytesize < 0.9 * body.bytesize
-        body, coding = short, "gzip"
-      end
-      { "key" => one.key, "lease" => one.lease, "type" => one.value.encoding == Encoding::BINARY ? BYTES : TEXT, "coding" => coding, "life" => [0.0, life].max.to_f,
-        "stale" => one.stale.to_f, "cost" => one.took * 1000.0, "tags" => (one.tags + one.scope.tags.keys).uniq, "parts" => one.scope.parts.keys, "body" => body }
+    def keep(all, direct: false)
+      results = call("store", all.map { |one| one.offer(direct: direct) }, 3 * @timeout) || []
+      results.count { |result| result.is_a?(Hash) && result["stored"] == true }
     end
 
     def use(scope, one, answer, stamp)
-      body = answer["coding"] == "gzip" ? Zlib.gunzip(answer["body"]) : answer["body"].dup
-      kind = answer["type"] || TEXT
-      body.force_encoding(kind.start_with?("text/") || kind.match?(/json|utf-8/) ? Encoding::UTF_8 : Encoding::BINARY)
-      return false unless body.valid_encoding?
+      body = answer["coding"] == "gzip" ? Zlib.gunzip(answer["body"]) : answer["body"]
+      kind = answer["type"] || Item::TEXT
+      one.value = Item.read(body, kind)
+      return false if one.value == false
 
-      one.value = body
+      @at_hand.put(one.key, answer["etag"], body, kind) if answer["etag"] && !answer["same"]
       ends = answer["left"] > FOREVER / 2 ? Float::INFINITY : Time.now.to_f + answer["left"]
-      scope.hold("#{@namespace}/#{one.key}", answer["tags"] || [], ends, stamp)
+      scope.hold(one.key, "#{@namespace}/#{one.key}", Scope::Found.new(one.value, answer["tags"] || [], ends, stamp, answer["state"] == "stale"))
       found = if answer["state"] == "stale" then :stale
               else answer["waited"] ? :waited : :reused
               end
@@ -204,31 +241,23 @@ module Gerastic
       return if one.error
 
       inner = one.scope
-      scope.hold("#{@namespace}/#{one.key}", one.tags + inner.tags.keys, one.until, [stamp, inner.stamp].min)
+      scope.hold(one.key, "#{@namespace}/#{one.key}", Scope::Found.new(one.value, one.tags + inner.tags.keys, one.until, [stamp, inner.stamp].min, false)) unless one.key.empty?
       ended(one, found)
     end
 
     def ended(one, found, age = 0.0)
-      count(found)
+      count({ waited: :waited, filled: :filled, alone: :filled }.fetch(found, :found))
       one.done = true
-      one.told.merge!(key: "#{@namespace}/#{one.key}", found: found.to_s, took: (now - one.began) * 1000, age: age)
+      one.told.merge!(key: "#{@namespace}/#{one.key}", found: found.to_s, took: (now - one.began) * 1000, age: age) unless one.key.empty?
     end
 
-    def count(word, n = 1) = @lock.synchronize { @counts[word] += n }
-
-    def made(one, inner, value, began)
-      raise TypeError, "the fill of the fragment #{one.item[:name]} returned a #{value.class}; return a string" unless value.is_a?(String)
-
-      one.value, one.scope, one.took = value, inner, now - began
-      one.until = [one.lifetime >= FOREVER ? Float::INFINITY : Time.now.to_f + one.lifetime, inner.until].min
-    end
+    def count(word) = @lock.synchronize { @counts[word] += 1 }
 
     def fill_all(all, fill)
       all.each do |one|
-        outer = Scope.current
-        inner = Scope.new(fragment: true, depth: one.told[:depth] || 1, report: outer ? outer.report : [])
+        inner = Scope.new(outer: Scope.current, fragment: true, depth: one.told[:depth] || 1)
         began = now
-        made(one, inner, inner.within { fill.call(one.item) }, began)
+        one.made(inner, inner.within { fill.call(one.words) }, began)
       rescue StandardError => e
         one.error = e
       end
@@ -237,7 +266,7 @@ module Gerastic
     # It was made after it was asked for: no purge that a page of it knows is missing.
     def alone(scope, all, fill)
       all.each do |one|
-        turn(one) { fill_all([one], fill) }
+        one.key.empty? ? fill_all([one], fill) : turn(one) { fill_all([one], fill) }
         take(scope, one, Float::INFINITY, :alone)
       end
     end
@@ -258,37 +287,72 @@ module Gerastic
       end
       unless lead
         mine.done.pop
-        one.value, one.scope, one.until, one.took, one.error = mine.result
-        return
+        return one.take(mine.result)
       end
       before&.done&.pop
       yield
     ensure
       if lead
-        mine.result = [one.value, one.scope, one.until, one.took, one.error]
+        mine.result = one.result
         @lock.synchronize { mine.next ? @turns[one.key] = mine.next : @turns.delete(one.key) }
         mine.done.close # whoever pops goes on
       end
     end
 
-    def fill_behind(one, fill)
-      again = Wanted.new(item: one.item, key: one.key, lifetime: one.lifetime, stale: one.stale, tags: one.tags, told: {}, lease: one.lease, began: now)
+    def behind(&work)
       @lock.synchronize do
         @behind.select!(&:alive?)
-        @behind << Thread.new do
-          fill_all([again], fill)
-          again.error ? warn_of("a fragment could not be made anew behind a caller", again.error) : count(:filled)
-          keep([again])
-        end
+        @behind << Thread.new(&work)
       end
     end
 
-    # Warns, at most once in ten seconds.
-    def warn_of(text, error)
-      return if @warned && now - @warned < 10
+    def fill_behind(again, fill)
+      behind do
+        fill_all([again], fill)
+        again.error ? warn_of("a fragment could not be made anew behind a caller", again.error) : count(:filled)
+        keep([again])
+      end
+    end
 
-      @warned = now
-      @warn.call("#{text}: #{error.message}")
+    # Fills a share of what was found, behind the caller.
+    def check(all, fill, code)
+      return unless @share.positive?
+
+      all.each { |one| one.told[:found] == "reused" && rand < @share && behind { compare(one.again, one.value, fill, code) } }
+    end
+
+    # Fills what was found. Twice, since what is made differently each time says nothing of the key; and after a
+    # moment it is there still, if no purge explains the difference.
+    def compare(one, found, fill, code)
+      made = Array.new(2) do
+        fill_all([one], fill)
+        return if one.error || one.value.to_s.b == found.to_s.b
+
+        one.value.to_s.b
+      end
+      return unless made[0] == made[1]
+
+      sleep Check::GRACE
+      stamp, answers = look([one], { "fresh" => true }, 0.0)
+      return unless answers && answers.first["state"] == "fresh" && use(Scope.new, again = one.again, answers.first, stamp) && again.value.to_s.b == found.to_s.b && @check.first?(one.words[:name])
+
+      clash = @check.clash(one, code, found, one.value)
+      warn_of(Check.line(clash))
+      @wire.json(Net::HTTP::Post, "/v1/fragments/clashes#{Wire.query(@own)}", clash)
+    rescue Refused, Unreached => e
+      warn_of("the clash could not be noted", e)
+    end
+
+    # Warns, of each thing at most once in ten seconds.
+    def warn_of(text, error = nil)
+      line = (error ? "#{text}: #{error.respond_to?(:message) ? error.message : error}" : text).lines.first.to_s.chomp
+      @lock.synchronize do
+        return if @warned[line] && now - @warned[line] < 10
+
+        @warned.clear if @warned.size >= 100
+        @warned[line] = now
+      end
+      @warn.call(line)
     end
   end
 end

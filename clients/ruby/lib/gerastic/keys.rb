@@ -8,7 +8,8 @@ module Gerastic
   FOREVER = 100.0 * 365 * 24 * 3600
 
   UNITS = { "ms" => 0.001, "s" => 1.0, "m" => 60.0, "h" => 3600.0, "d" => 86_400.0 }.freeze
-  private_constant :UNITS
+  NO_VALUE = "a part of the fragment %s is not a value; parts are text, numbers, booleans, times, bytes, and lists of them"
+  private_constant :UNITS, :NO_VALUE
 
   module_function
 
@@ -20,36 +21,39 @@ module Gerastic
     if time.is_a?(String) && (match = /\A(\d+(?:\.\d+)?)(ms|s|m|h|d)\z/.match(time))
       read = match[1].to_f * UNITS[match[2]]
     end
-    raise ArgumentError, %(#{what}: #{time.inspect} is no length of time; write "90s", "15m", "1h", "1d" or "forever") unless read&.finite? && read >= 0
+    raise ArgumentError, "the #{what}, #{time}, is no length of time; write 90s, 15m, 1h, 1d or forever" unless read&.finite? && read >= 0
 
     [read, FOREVER].min
   end
 
   # The key of a fragment: name("part",2)@"version". An ArgumentError or TypeError says what cannot be part of it.
   def key_of(name, parts = [], version = nil)
-    raise ArgumentError, "a fragment's name has 1 to 64 letters, digits, -, _ and .; #{name.inspect} is not one" unless /\A[A-Za-z0-9_.-]{1,64}\z/.match?(name.to_s)
-    raise TypeError, "the parts of the fragment #{name} are a list; write [#{parts.inspect}]" unless parts.is_a?(Array)
+    raise ArgumentError, "a fragment's name has 1 to 64 letters, digits, -, _ and .; #{name} is not one" unless /\A[A-Za-z0-9_.-]{1,64}\z/.match?(name.to_s)
+    raise TypeError, "the parts of the fragment #{name} are a list" unless parts.is_a?(Array)
 
     key = "#{name}(#{parts.map { |part| value_of(name, part) }.join(',')})"
     key += "@#{value_of(name, version)}" unless version.nil?
-    raise ArgumentError, "the key of the fragment #{name} is longer than 1024 bytes; use an identifier, or a digest, in place of a long text" if key.bytesize > 1024
+    raise ArgumentError, "the key of the fragment #{name} has more than 1024 bytes; use an identifier, or a digest, in place of a long text" if key.bytesize > 1024
 
     key
   end
 
   # Writes a part so that it reads one way only: as canonical JSON (RFC 8785), times behind t, bytes behind x.
-  def value_of(name, part)
+  def value_of(name, part, depth = 0)
     case part
     when nil, true, false then part.inspect.sub("nil", "null")
     when Integer then part.to_s
-    when Float then number_of(part)
+    when Float then number_of(name, part)
     when DateTime then value_of(name, part.to_time)
     when Time
       fraction = part.nsec.zero? ? "" : format(".%09d", part.nsec).sub(/0+\z/, "")
       %(t"#{part.getutc.strftime('%Y-%m-%dT%H:%M:%S')}#{fraction}Z")
     when Symbol then value_of(name, part.to_s)
     when String then part.encoding == Encoding::BINARY ? %(x"#{part.unpack1('H*')}") : quoted_json(name, part)
-    else raise TypeError, "a #{part.class} cannot be part of a key; use strings, numbers, booleans, times or binary strings"
+    else
+      raise TypeError, format(NO_VALUE, name) unless part.is_a?(Array) && depth < 16
+
+      "[#{part.map { |item| value_of(name, item, depth + 1) }.join(',')}]"
     end
   end
 
@@ -58,16 +62,16 @@ module Gerastic
 
   def quoted_json(name, text)
     text = text.encode(Encoding::UTF_8)
-    raise ArgumentError, "a part of the fragment #{name} is a text that is not UTF-8; make it binary" unless text.valid_encoding?
+    raise ArgumentError, "a part of the fragment #{name} is not text; make it bytes" unless text.valid_encoding?
 
     %("#{text.gsub(/["\\\u0000-\u001f]/) { |c| ESCAPES[c] || format('\u%04x', c.ord) }}")
   rescue EncodingError
-    raise ArgumentError, "a part of the fragment #{name} is a text that is not UTF-8; make it binary"
+    raise ArgumentError, "a part of the fragment #{name} is not text; make it bytes"
   end
 
   # Writes a number as ECMAScript does (RFC 8785 §3.2.2.3).
-  def number_of(number)
-    raise ArgumentError, "#{number} is not a number that tells things apart" unless number.finite?
+  def number_of(name, number)
+    raise ArgumentError, format(NO_VALUE, name) unless number.finite?
     return "0" if number.zero?
 
     digits, power = format_parts(number.abs)

@@ -4,22 +4,32 @@ require "digest"
 require "time"
 
 module Gerastic
-  # What goes into a page, or into a fragment while it is filled: its tags, the shortest life and the fragments.
+  # What goes into a page, or into a fragment while it is filled: its tags, the shortest life, the fragments and
+  # the work.
   class Scope
-    attr_reader :tags, :parts, :until, :stamp, :fragment, :depth, :report
+    MOST_REPORT = 500
+    MOST_KEPT = 1000
+    # What a page has of a fragment already.
+    Found = Struct.new(:value, :tags, :until, :stamp, :stale)
+
+    attr_reader :tags, :parts, :until, :stamp, :fragment, :depth, :report, :found, :work, :not_modified
 
     # The page or fragment that is being made, in this thread or fiber.
     def self.current = Thread.current[:gerastic_scope]
 
-    def initialize(fragment: false, depth: 0, report: [])
+    def initialize(outer: nil, fragment: false, depth: 0, request_headers: nil)
       @tags = {}
       @parts = {}
       @until = @stamp = Float::INFINITY # seconds since 1970; ledger sequence
       @holds = false
       @fragment = fragment
       @depth = depth
-      @report = report
+      @report = outer ? outer.report : []
+      @found = outer ? outer.found : {} # in this page
+      @work = {}
+      @request_headers = request_headers
       @validators = {}
+      @not_modified = false # the visitor has the page already
     end
 
     # Runs a block that makes the page, or the fragment.
@@ -31,43 +41,51 @@ module Gerastic
       Thread.current[:gerastic_scope] = outer
     end
 
+    # A place in the report for a fragment of this.
+    def begin_one
+      told = { key: "", found: "", took: 0.0, age: 0.0, depth: @depth + 1 }
+      @report << told if @report.size < MOST_REPORT
+      told
+    end
+
     # Notes that what is made here shows these things.
     def tag(*tags)
       tags.each { |tag| @tags[tag.to_s] = true }
     end
 
-    def hold(name, tags, until_, stamp)
-      tag(*tags)
+    # Counts what it took to make this: page.did(queries: 1, rows: 20).
+    def did(**amounts)
+      amounts.each { |name, amount| @work[name.to_s] = @work.fetch(name.to_s, 0) + amount }
+    end
+
+    # Takes a fragment over, and has it at hand for the rest of the page.
+    def hold(key, name, found)
+      tag(*found.tags)
       @parts[name] = true
-      @until = [@until, until_].min
-      @stamp = [@stamp, stamp].min
+      @until = [@until, found.until].min
+      @stamp = [@stamp, found.stamp].min
       @holds = true
+      @found[key] = found if @found.size < MOST_KEPT
     end
 
     # Reports whether the visitor has the page already, by when what it shows changed and what else it depends
-    # on. Then the answer is 304 with headers. The page carries the validators in any case.
-    def unchanged?(request_headers, modified: nil, parts: [])
+    # on. Then the answer is 304 with headers. The page carries the validators in any case. Behind Gerastic::Rack
+    # the request's headers are known, and the answer becomes a 304 of itself.
+    def unchanged?(request_headers = nil, modified: nil, parts: [])
+      given = request_headers || @request_headers
+      raise ArgumentError, "unchanged? needs the headers of the request" unless given
       raise ArgumentError, "unchanged? needs to know what the page depends on: modified:, parts:, or both" if modified.nil? && parts.empty?
 
       etag = %("#{Digest::SHA256.hexdigest(Gerastic.key_of('page', parts, modified))[0, 32]}")
       @validators = { "ETag" => etag }
       @validators["Last-Modified"] = modified.to_time.httpdate if modified
-      given = request_headers.to_h { |name, value| [name.to_s.downcase.tr("_", "-").delete_prefix("http-"), value] }
-      if (names = given["if-none-match"])
-        return names.split(",").map(&:strip).any? { |name| name == "*" || name.delete_prefix("W/") == etag }
-      end
-      return false unless modified && parts.empty? && given["if-modified-since"] # a date does not tell the parts
-
-      modified.to_time.to_i <= Time.httpdate(given["if-modified-since"]).to_i
-    rescue ArgumentError => e
-      raise e if @validators.empty?
-
-      false # no date
+      @not_modified = same?(given.to_h { |name, value| [name.to_s.downcase.tr("_", "-").delete_prefix("http-"), value] }, etag, modified, parts)
     end
 
     # The headers with which the page tells the edge, and Server-Timing, what is in it.
     def headers
       out = @validators.dup
+      out["Gerastic-Work"] = @work.map { |name, amount| "#{name}=#{format('%.3f', amount).sub(/\.?0+\z/, '')}" }.join(", ") unless @work.empty?
       out["Cache-Groups"] = @tags.keys.map { |tag| Gerastic.quoted(tag) }.join(", ") unless @tags.empty?
       if @holds
         left = @until.infinite? ? FOREVER : [0.0, @until - Time.now.to_f].max
@@ -84,6 +102,17 @@ module Gerastic
     end
 
     private
+
+    def same?(given, etag, modified, parts)
+      if (names = given["if-none-match"])
+        return names.split(",").map(&:strip).any? { |name| name == "*" || name.delete_prefix("W/") == etag }
+      end
+      return false unless modified && parts.empty? && given["if-modified-since"] # a date does not tell the parts
+
+      modified.to_time.to_i <= Time.httpdate(given["if-modified-since"]).to_i
+    rescue ArgumentError
+      false # no date
+    end
 
     def told(item)
       age = %w[reused stale].include?(item[:found]) ? ";age=#{item[:age].to_i}" : ""

@@ -40,7 +40,7 @@ module Gerastic
       @rests_until = now + BREAK_FOR if (@failures += 1) >= BREAK_AFTER
       raise e if e.is_a?(Unreached)
 
-      raise Unreached, "its answer cannot be read: #{e.message}"
+      raise Unreached, "its answer cannot be read"
     end
 
     # Makes a call in JSON; the error is a Refused or an Unreached.
