@@ -59,7 +59,7 @@ async function perform(ask) {
     case 'drop': return (await fragments.drop(item(ask.item))) ?? {}
     case 'purge': return (await gerastic.purge(ask.order)) && {}
     case 'settle': return (await fragments.settle()) ?? {}
-    default: return { counts: fragments.counts }
+    default: return { counts: fragments.counts() }
   }
 }
 

@@ -14,7 +14,9 @@ export async function page(scope: Scope): Promise<string> {
   const found: Found | undefined = scope.report()[0]?.found
   // @ts-expect-error an object tells nothing apart
   keyOf({ name: 'row', parts: [{}] })
-  // @ts-expect-error a lifetime is needed
-  await fragments.loadOrFill({ name: 'row' }, () => 'x')
+  const thing = { fragmentKey: () => ({ name: 'row', parts: [1, ['a']] }), name: 'Petrel Dawn' }
+  rows.push(await fragments.of(thing, (one) => one.name))
+  // @ts-expect-error a thing says its key
+  await fragments.of({}, () => 'x')
   return [vessel.name, ...rows, found, scope.headers()['Cache-Groups']].join()
 }

@@ -56,12 +56,13 @@ module Gerastic
 
     private
 
-    # What a block does, but for the numbers in it; nil where that cannot be known.
+    # What a block does, but for the numbers in it, and however its variables are called; its place, where that cannot
+    # be known.
     def shape(fill)
       plain = lambda do |node|
         next node.is_a?(Numeric) ? 0 : node unless node.is_a?(RubyVM::AbstractSyntaxTree::Node)
 
-        [node.type, *node.children.map(&plain)]
+        %i[LVAR DVAR].include?(node.type) ? node.type : [node.type, *node.children.map(&plain)]
       end
       plain.call(RubyVM::AbstractSyntaxTree.of(fill))
     rescue StandardError, NameError
