@@ -15,7 +15,7 @@ final class Client
         $this->namespace = $options['namespace'] ?? null;
     }
 
-    /** The parts of pages that the application makes. Options are timeout, wait, lease and off. */
+    /** The parts of pages that the application makes. Options are those of Fragments. */
     public function fragments(array $options = []): Fragments
     {
         return new Fragments($this->wire, $this->namespace, $options);
@@ -47,8 +47,19 @@ final class Client
     /** Tells of something that changed, after the commit; before null is a create, after null a delete. */
     public function changed(string $kind, mixed $before, mixed $after): array
     {
+        return $this->send([self::change($kind, $before, $after)]);
+    }
+
+    /** Tells of changes as they stand: kind, op, before, after and perhaps id, by which one that is sent twice counts once. */
+    public function send(array $changes): array
+    {
+        return (array) $this->wire->json('POST', '/v1/changes', ['changes' => $changes]);
+    }
+
+    /** A change as it is sent. */
+    public static function change(string $kind, mixed $before, mixed $after): array
+    {
         $operation = $before === null ? 'create' : ($after === null ? 'delete' : 'update');
-        $change = array_filter(['kind' => $kind, 'op' => $operation, 'before' => $before, 'after' => $after], static fn ($value) => $value !== null);
-        return (array) $this->wire->json('POST', '/v1/changes', ['changes' => [$change]]);
+        return array_filter(['kind' => $kind, 'op' => $operation, 'before' => $before, 'after' => $after], static fn ($value) => $value !== null);
     }
 }

@@ -5,47 +5,81 @@ namespace Gerastic;
 
 /**
  * Found, or filled once for all who ask. When the node cannot be reached, everything is filled as if it were
- * not there. The words for a fragment are name, parts, version, lifetime, stale and tags.
+ * not there. The words for a fragment are name, parts, version, lifetime, stale, tags and
+ * nothing.
  */
 final class Fragments
 {
     private const MOST_KEYS = 1000;
-    private const PACK_FROM = 16 << 10;
-    private const WORDS = ['name', 'parts', 'version', 'lifetime', 'stale', 'tags'];
+    private const OPTIONS = ['timeout', 'wait', 'lease', 'off', 'check', 'lifetime', 'tags'];
+    private const AT_HAND = 16 << 20; // bytes of bodies that a process keeps
 
     /** @var array<string, int> */
-    public array $counts = ['reused' => 0, 'stale' => 0, 'waited' => 0, 'filled' => 0, 'alone' => 0, 'unreached' => 0, 'refused' => 0];
+    private array $counts = ['found' => 0, 'filled' => 0, 'waited' => 0, 'failed' => 0];
     private readonly float $timeout;
     private readonly float $wait;
     private readonly float $lease;
     private readonly bool $off;
+    private readonly float $share; // of what is found, that is filled, too, and compared
+    private readonly array $defaults;
+    private readonly Check $check;
     private string $called;
     /** @var list<Scope> what is being made now */
     private array $inside = [];
-    /** @var list<array{object, callable}> */
+    /** @var list<\Closure> what is done when the page has been sent */
     private array $behind = [];
-    private float $warned = 0.0;
+    /** @var array<string, float> */
+    private array $warned = [];
+    /** @var array<string, array{string, string, string}> validator, plain body and type, by key */
+    private array $atHand = [];
+    private int $atHandBytes = 0;
+    /** @var array<string, int> the ledger's sequence when each key was last looked up */
+    private array $seen = [];
 
+    /** Options are timeout, wait and lease (lengths of time), off, check (a share), and lifetime and tags of every fragment. */
     public function __construct(private readonly Wire $wire, private readonly ?string $namespace, array $options = [])
     {
-        if ($unknown = array_diff(array_keys($options), ['timeout', 'wait', 'lease', 'off'])) {
-            throw new \InvalidArgumentException('fragments have the options timeout, wait, lease and off; there is no ' . implode(', ', $unknown));
+        if ($unknown = array_diff(array_keys($options), self::OPTIONS)) {
+            throw new \InvalidArgumentException('fragments have the options ' . implode(', ', self::OPTIONS) . '; there is no ' . implode(', ', $unknown));
         }
         $this->timeout = Key::seconds($options['timeout'] ?? 0.25, 'timeout');
         $this->wait = Key::seconds($options['wait'] ?? '5s', 'wait');
         $this->lease = Key::seconds($options['lease'] ?? '30s', 'lease');
         $this->off = $options['off'] ?? strtolower((string) getenv('GERASTIC_FRAGMENTS')) === 'off';
+        $this->share = (float) ($options['check'] ?? 0);
+        if ($this->share < 0 || $this->share > 1) {
+            throw new \InvalidArgumentException('check is a share from 0 to 1');
+        }
+        $this->defaults = ['lifetime' => $options['lifetime'] ?? null, 'tags' => $options['tags'] ?? []];
+        $this->check = new Check();
         $this->called = $namespace ?? '';
     }
 
-    /** A page that collects what is put into it. */
-    public function page(): Scope
+    /** What became of fragments: found, filled here, waited for; failed: the node was not reached. */
+    public function counts(): array
     {
-        return new Scope($this);
+        return $this->counts;
+    }
+
+    /** A page that collects what is put into it. */
+    public function page(?array $requestHeaders = null): Scope
+    {
+        return new Scope($this, requestHeaders: $requestHeaders);
+    }
+
+    /** Runs what makes a page; what this is asked for goes into it. */
+    public function within(Scope $page, callable $make): mixed
+    {
+        $this->inside[] = $page;
+        try {
+            return $make($page);
+        } finally {
+            array_pop($this->inside);
+        }
     }
 
     /** Returns a fragment as it is stored, or as fill makes it, which is then stored for everyone. */
-    public function loadOrFill(array $item, callable $fill): string
+    public function loadOrFill(array $item, callable $fill): ?string
     {
         return $this->scope()->loadOrFill($item, $fill);
     }
@@ -54,6 +88,12 @@ final class Fragments
     public function loadOrFillAll(array $items, callable $fill): array
     {
         return $this->scope()->loadOrFillAll($items, $fill);
+    }
+
+    /** Does the same for a thing with fragmentKey() and perhaps fragmentTags(); the fill is given it. */
+    public function of(object $thing, callable $fill): ?string
+    {
+        return $this->scope()->of($thing, $fill);
     }
 
     /** A fragment, or null if it is not there, or stale. */
@@ -65,9 +105,14 @@ final class Fragments
     /** Many fragments, null for those that are not there. */
     public function loadAll(array $items): array
     {
-        $scope = $this->scope();
-        $all = array_map(fn ($item) => $this->wanted($item, $scope, needsLife: false), array_values($items));
-        foreach (array_chunk($this->off ? [] : $all, self::MOST_KEYS) as $open) {
+        return $this->loadInto($this->scope(), $items);
+    }
+
+    public function loadInto(Scope $scope, array $items): array
+    {
+        $all = $this->wanted($items, $scope, needsLife: false);
+        $asked = $this->off ? [] : array_values(array_filter($all, fn ($one) => $one->key !== '' && !$this->again($scope, $one)));
+        foreach (array_chunk($asked, self::MOST_KEYS) as $open) {
             [$stamp, $answers] = $this->look($open, ['fresh' => true], 0.0) ?? [0, []];
             foreach ($answers as $i => $answer) {
                 if (($answer['state'] ?? '') === 'fresh') {
@@ -78,21 +123,24 @@ final class Fragments
         return array_map(static fn ($one) => $one->done ? $one->value : null, $all);
     }
 
-    /** Stores a fragment; false if a purge came between, or the node was not reached. */
+    /** Stores a fragment; false if a purge of it came since it was last looked up here, or the node was not reached. */
     public function store(array $item, string $value): bool
     {
-        $one = $this->wanted($item, new Scope($this));
-        $this->made($one, new Scope($this), $value, microtime(true));
+        $one = Item::read($item, new Scope($this), $this->defaults);
+        $since = $this->seen[$one->key] ?? null;
+        $one->made(new Scope($this), $value, microtime(true));
+        $this->forget($one->key);
         // A lease of its own, so that a purge that comes now is not overtaken.
         $found = $this->off ? null : $this->look([$one], ['renew' => true], $this->lease);
         $one->lease = $found[1][0]['lease'] ?? '';
-        return $one->lease !== '' && $this->keep([$one]) === 1;
+        return $one->lease !== '' && $this->keep([$one], ['direct' => true] + ($since === null ? [] : ['since' => $since])) === 1;
     }
 
     /** Drops a fragment on every node. Throws Refused or Unreached. */
     public function drop(array $item): void
     {
         $key = Key::of($item['name'] ?? null, $item['parts'] ?? [], $item['version'] ?? null);
+        $this->forget($key);
         $this->wire->json('DELETE', '/v1/fragments/' . rawurlencode($key) . Wire::query($this->namespace));
     }
 
@@ -102,31 +150,104 @@ final class Fragments
         end($this->inside) && end($this->inside)->tag(...$tags);
     }
 
-    /** Makes anew what was used stale; without this it is done when the page has been sent. */
+    /** Counts what it took to make what is being made here: did(queries: 1, rows: 20). */
+    public function did(int|float ...$amounts): void
+    {
+        end($this->inside) && end($this->inside)->did(...$amounts);
+    }
+
+    /** Templates of plain PHP in a directory; see Templates. */
+    public function templates(string $directory): Templates
+    {
+        return new Templates($this, $directory);
+    }
+
+    /** Does what was left for when the page has been sent: makes anew what was used stale, and checks keys. */
     public function settle(): void
     {
-        while ([$one, $fill] = array_shift($this->behind)) {
-            $this->fill([$one], $fill, null);
-            $one->error === null ? $this->counts['filled']++ : $this->warn('a fragment could not be made anew behind a caller', $one->error);
-            $this->keep([$one]);
+        while ($work = array_shift($this->behind)) {
+            $outside = $this->inside;
+            $this->inside = [];
+            try {
+                $work();
+            } finally {
+                $this->inside = $outside;
+            }
         }
     }
 
-    /** Finds or fills what goes into a scope. */
-    public function into(Scope $scope, array $items, callable $fill): array
+    /** Finds or fills what goes into a scope; code is what the application fills with. */
+    public function into(Scope $scope, array $items, callable $fill, callable $code): array
     {
-        $all = array_map(fn ($item) => $this->wanted($item, $scope), array_values($items));
-        if ($this->off) {
-            $this->fill($all, $fill, $scope);
-        } else {
-            foreach (array_chunk($all, self::MOST_KEYS) as $batch) {
-                $this->batch($scope, $batch, $fill);
+        $all = $this->wanted($items, $scope);
+        if ($this->share > 0) {
+            foreach (array_unique(array_map(static fn ($one) => $one->key === '' ? '' : $one->words['name'], $all)) as $name) {
+                $name !== '' && ($line = $this->check->copied($name, $code)) !== null && $this->warn($line);
             }
         }
+        $this->off ? $this->fill($all, $fill, $scope) : $this->settleAll($scope, $all, $fill, $code);
         foreach ($all as $one) {
             $one->error !== null && throw $one->error;
         }
         return array_map(static fn ($one) => $one->value, $all);
+    }
+
+    private function settleAll(Scope $scope, array $all, callable $fill, callable $code): void
+    {
+        foreach ($all as $at => $one) {
+            $one->at = $at;
+        }
+        $this->alone($scope, array_filter($all, static fn ($one) => $one->key === ''), $fill);
+        $first = [];
+        foreach ($all as $one) {
+            $one->key !== '' && $first[$one->key] ??= $one;
+        }
+        $open = array_values(array_filter($first, fn ($one) => !$this->again($scope, $one)));
+        foreach (array_chunk($open, self::MOST_KEYS) as $batch) {
+            $this->batch($scope, $batch, $fill);
+        }
+        foreach ($all as $one) { // each fragment costs one trip
+            $same = $first[$one->key] ?? $one;
+            if ($same !== $one) {
+                [$one->value, $one->error] = [$same->value, $same->error];
+                $this->ended($one, 'reused');
+            }
+        }
+        foreach ($this->share > 0 ? $all : [] as $one) {
+            if ($one->told->found === 'reused' && $one->error === null && mt_rand() / mt_getrandmax() <= $this->share) {
+                $again = clone $one;
+                $this->later(fn () => $this->compare($again, $fill, $code));
+            }
+        }
+    }
+
+    /** Fills what was found. Twice, since what is made differently each time says nothing of the key; and after a moment it is there still, if no purge explains the difference. */
+    private function compare(Item $one, callable $fill, callable $code): void
+    {
+        [$found, $made] = [(string) $one->value, []];
+        for ($i = 0; $i < 2; $i++) {
+            $this->fill([$one], $fill, null);
+            if ($one->error !== null || (string) $one->value === $found) {
+                return;
+            }
+            $made[] = (string) $one->value;
+        }
+        if ($made[0] !== $made[1]) {
+            return;
+        }
+        usleep(Check::GRACE);
+        $again = clone $one;
+        $looked = $this->look([$again], ['fresh' => true], 0.0);
+        if (($looked[1][0]['state'] ?? '') !== 'fresh' || !$this->use(new Scope($this), $again, $looked[1][0], $looked[0]) || (string) $again->value !== $found || !$this->check->first($one->words['name'])) {
+            return;
+        }
+        $clash = Check::clash($one, $code, $found, $made[0]);
+        $this->warn(Check::line($clash));
+        try {
+            $this->wire->json('POST', '/v1/fragments/clashes' . Wire::query($this->namespace), $clash);
+        } catch (Refused | Unreached $error) {
+            $this->warn('the clash could not be noted', $error);
+        }
     }
 
     private function scope(): Scope
@@ -134,23 +255,35 @@ final class Fragments
         return end($this->inside) ?: new Scope($this);
     }
 
-    private function wanted(mixed $item, Scope $scope, bool $needsLife = true): object
+    private function forget(string $key): void
     {
-        if (!is_array($item) || ($unknown = array_diff(array_keys($item), self::WORDS))) {
-            throw new \InvalidArgumentException('a fragment has name, parts, version, lifetime, stale and tags; it has no ' . implode(', ', $unknown ?? [get_debug_type($item)]));
+        end($this->inside) && end($this->inside)->found->offsetUnset($key);
+    }
+
+    /** Reads many. One that is not in order is filled all the same, and a line says what is wrong. */
+    private function wanted(array $items, Scope $scope, bool $needsLife = true): array
+    {
+        return array_map(function ($words) use ($scope, $needsLife): Item {
+            try {
+                return Item::read($words, $scope, $this->defaults, $needsLife);
+            } catch (\InvalidArgumentException | \TypeError $error) {
+                $this->warn($error->getMessage());
+                return Item::bad($words);
+            }
+        }, array_values($items));
+    }
+
+    /** Uses what this page has of a fragment already; nothing stale goes into a fragment. */
+    private function again(Scope $scope, Item $one): bool
+    {
+        $found = $scope->found[$one->key] ?? null;
+        if ($found === null || $found->until <= microtime(true) || ($found->stale && $scope->fragment)) {
+            return false;
         }
-        $key = Key::of($item['name'] ?? null, $item['parts'] ?? [], $item['version'] ?? null);
-        $life = Key::seconds($item['lifetime'] ?? 0);
-        if ($needsLife && $life <= 0) {
-            throw new \InvalidArgumentException("the fragment {$item['name']} has no lifetime; give one, such as 'lifetime' => '1h', or 'forever' if only purges and versions end it");
-        }
-        if (!is_array($item['tags'] ?? [])) {
-            throw new \TypeError("the tags of the fragment {$item['name']} are a list; write ['…']");
-        }
-        $told = (object) ['key' => '', 'found' => '', 'took' => 0.0, 'age' => 0.0, 'depth' => $scope->depth + 1];
-        $scope->report[] = $told;
-        return (object) ['item' => $item, 'key' => $key, 'lifetime' => $life, 'stale' => Key::seconds($item['stale'] ?? 0, 'stale'), 'tags' => array_map(strval(...), array_values($item['tags'] ?? [])),
-            'told' => $told, 'lease' => '', 'began' => microtime(true), 'done' => false, 'value' => null, 'scope' => null, 'took' => 0.0, 'until' => INF, 'error' => null];
+        $one->value = $found->value;
+        $scope->hold($one->key, "{$this->called}/{$one->key}", $found);
+        $this->ended($one, 'reused');
+        return true;
     }
 
     /** Its own fills come before it waits for those of others, who may be waiting for them. */
@@ -166,7 +299,7 @@ final class Fragments
                 $one = $open[$i];
                 [$state, $one->lease] = [$answer['state'] ?? '', $answer['lease'] ?? ''];
                 if (in_array($state, ['fresh', 'stale'], true) && $this->use($scope, $one, $answer, $found[0])) {
-                    $one->lease !== '' && $this->fillBehind($one, $fill);
+                    $one->lease !== '' && $this->fillBehind(clone $one, $fill);
                 } elseif ($state === 'yours') {
                     $mine[] = $one;
                 } elseif ($state === 'filling') {
@@ -194,17 +327,25 @@ final class Fragments
         try {
             return $this->wire->items($what, $this->namespace, $values, $this->timeout, $more);
         } catch (Unreached $error) {
-            $this->counts['unreached']++;
-            $this->warn('fragments are made without Gerastic', $error);
-            return null;
+            return $this->unreached($error);
         }
+    }
+
+    private function unreached(Unreached $error): ?array
+    {
+        $this->counts['failed']++;
+        $this->warn('fragments are made without Gerastic', $error);
+        return null;
     }
 
     /** What is known of fragments: the ledger's sequence, and an answer for each; null if the node did not answer as it should. */
     private function look(array $open, array $how, float $lease): ?array
     {
         $wait = $lease > 0 ? $this->wait : 0.0;
-        $items = $this->call('lookup', [['keys' => array_map(static fn ($one) => $one->key, $open), 'wait' => $wait * 1000, 'lease' => $lease * 1000, 'details' => true] + $how], $wait);
+        $keys = array_map(static fn ($one) => $one->key, $open);
+        $had = array_map(fn ($key) => $this->atHand[$key] ?? ['', '', ''], $keys);
+        $ask = ['keys' => $keys, 'have' => array_column($had, 0), 'wait' => $wait * 1000, 'lease' => $lease * 1000, 'details' => true] + $how;
+        $items = $this->call('lookup', [$ask], $wait);
         if ($items === null) {
             return null;
         }
@@ -214,83 +355,79 @@ final class Fragments
         }
         ksort($answers);
         if (!is_int($items[0]['stamp'] ?? null) || !is_string($items[0]['namespace'] ?? null) || array_keys($answers) !== array_keys($open)) {
-            $this->counts['unreached']++;
-            $this->warn('fragments are made without Gerastic', new Unreached('its answer is not whole'));
-            return null;
+            return $this->unreached(new Unreached('its answer cannot be read'));
         }
+        foreach ($answers as $i => &$answer) {
+            ($answer['same'] ?? false) === true && $answer = ['body' => new Bytes($had[$i][1]), 'type' => $had[$i][2], 'coding' => ''] + $answer;
+            if (!isset($how['renew'])) {
+                $this->seen = count($this->seen) < 10_000 ? $this->seen : [];
+                $this->seen[$keys[$i]] = $items[0]['stamp'];
+            }
+        }
+        unset($answer);
         $this->called = $items[0]['namespace'];
         return [$items[0]['stamp'], $answers];
     }
 
     /** Stores what was filled, and gives the leases of what was not back; returns how many were stored. */
-    private function keep(array $all): int
+    private function keep(array $all, array $how = []): int
     {
-        $results = $this->call('store', array_map($this->offer(...), $all), 3 * $this->timeout) ?? [];
-        $stored = count(array_filter($results, static fn ($result) => is_array($result) && ($result['stored'] ?? null) === true));
-        $this->counts['refused'] += max(0, min(count($results), count(array_filter($all, static fn ($one) => $one->error === null))) - $stored);
-        return $stored;
+        $results = $this->call('store', array_map(static fn ($one) => $one->offer() + $how, $all), 3 * $this->timeout) ?? [];
+        return count(array_filter($results, static fn ($result) => is_array($result) && ($result['stored'] ?? null) === true));
     }
 
-    private function offer(object $one): array
-    {
-        $life = is_infinite($one->until) ? Key::FOREVER : $one->until - microtime(true);
-        if ($one->error !== null || $one->scope === null || ($life <= 0 && $one->stale <= 0)) {
-            return ['key' => $one->key, 'lease' => $one->lease, 'failed' => true];
-        }
-        [$body, $coding] = [$one->value, ''];
-        if (strlen($body) >= self::PACK_FROM && strlen($short = gzencode($body)) < 0.9 * strlen($body)) {
-            [$body, $coding] = [$short, 'gzip'];
-        }
-        return ['key' => $one->key, 'lease' => $one->lease, 'type' => preg_match('//u', $one->value) ? 'text/html; charset=utf-8' : 'application/octet-stream', 'coding' => $coding, 'life' => max(0.0, $life),
-            'stale' => $one->stale, 'cost' => $one->took * 1000, 'tags' => array_map(strval(...), array_keys(array_fill_keys($one->tags, true) + $one->scope->tags)), 'parts' => array_keys($one->scope->parts), 'body' => new Bytes($body)];
-    }
-
-    private function use(Scope $scope, object $one, array $answer, int $stamp): bool
+    private function use(Scope $scope, Item $one, array $answer, int $stamp): bool
     {
         $body = $answer['body'] ?? null;
         $text = !$body instanceof Bytes ? false : (($answer['coding'] ?? '') === 'gzip' ? @gzdecode($body->bytes) : $body->bytes);
         if ($text === false || !is_numeric($answer['left'] ?? null)) {
             return false; // whoever stored it did not do what they said
         }
-        $one->value = $text;
+        $type = (string) ($answer['type'] ?? '');
+        if (is_string($answer['etag'] ?? null) && ($answer['same'] ?? false) !== true) {
+            $this->atHandBytes += strlen($text);
+            if ($this->atHandBytes > self::AT_HAND || count($this->atHand) > 10_000) {
+                [$this->atHand, $this->atHandBytes] = [[], strlen($text)];
+            }
+            $this->atHand[$one->key] = [$answer['etag'], $text, $type];
+        }
+        $one->value = $type === Item::NOTHING ? null : $text;
         $until = $answer['left'] > Key::FOREVER / 2 ? INF : microtime(true) + $answer['left'];
-        $scope->hold("{$this->called}/{$one->key}", $answer['tags'] ?? [], $until, (float) $stamp);
+        $this->has($scope, $one, $answer['tags'] ?? [], $until, (float) $stamp, $answer['state'] === 'stale');
         $this->ended($one, $answer['state'] === 'stale' ? 'stale' : (($answer['waited'] ?? false) ? 'waited' : 'reused'), (float) ($answer['age'] ?? 0));
         return true;
     }
 
-    private function take(Scope $scope, object $one, float $stamp, string $found): void
+    private function has(Scope $scope, Item $one, array $tags, float $until, float $stamp, bool $stale): void
+    {
+        $scope->hold($one->key, "{$this->called}/{$one->key}", (object) ['value' => $one->value, 'tags' => $tags, 'until' => $until, 'stamp' => $stamp, 'stale' => $stale]);
+    }
+
+    private function take(Scope $scope, Item $one, float $stamp, string $found): void
     {
         if ($one->error === null) {
-            $scope->hold("{$this->called}/{$one->key}", [...$one->tags, ...array_keys($one->scope->tags)], $one->until, min($stamp, $one->scope->stamp));
+            $one->key !== '' && $this->has($scope, $one, [...$one->tags, ...array_keys($one->scope->tags)], $one->until, min($stamp, $one->scope->stamp), false);
             $this->ended($one, $found);
         }
     }
 
-    private function ended(object $one, string $found, float $age = 0.0): void
+    private function ended(Item $one, string $found, float $age = 0.0): void
     {
-        $this->counts[$found]++;
+        $this->counts[['waited' => 'waited', 'filled' => 'filled', 'alone' => 'filled'][$found] ?? 'found']++;
         $one->done = true;
-        [$one->told->key, $one->told->found, $one->told->took, $one->told->age] = ["{$this->called}/{$one->key}", $found, (microtime(true) - $one->began) * 1000, $age];
-    }
-
-    private function made(object $one, Scope $inner, mixed $value, float $began): void
-    {
-        if (!is_string($value)) {
-            throw new \TypeError("the fill of the fragment {$one->item['name']} returned a " . get_debug_type($value) . '; return a string');
+        if ($one->key !== '') {
+            [$one->told->key, $one->told->found, $one->told->took, $one->told->age] = ["{$this->called}/{$one->key}", $found, (microtime(true) - $one->began) * 1000, $age];
         }
-        [$one->value, $one->scope, $one->took] = [$value, $inner, microtime(true) - $began];
-        $one->until = min($one->lifetime >= Key::FOREVER ? INF : microtime(true) + $one->lifetime, $inner->until);
     }
 
     private function fill(array $all, callable $fill, ?Scope $outer): void
     {
         foreach ($all as $one) {
-            $inner = new Scope($this, true, $one->told->depth, $outer?->report);
+            $inner = new Scope($this, $outer, true, $one->told->depth);
             $this->inside[] = $inner;
             $began = microtime(true);
             try {
-                $this->made($one, $inner, $fill($one->item, $inner), $began);
+                $one->made($inner, $fill($one->words, $inner, $one->at), $began);
             } catch (\Throwable $error) {
                 $one->error = $error;
             } finally {
@@ -306,8 +443,17 @@ final class Fragments
         array_walk($all, fn ($one) => $this->take($scope, $one, INF, 'alone'));
     }
 
-    /** A process does one thing at a time: what was used stale is made anew when the page has been sent. */
-    private function fillBehind(object $one, callable $fill): void
+    private function fillBehind(Item $again, callable $fill): void
+    {
+        $this->later(function () use ($again, $fill): void {
+            $this->fill([$again], $fill, null);
+            $again->error === null ? $this->counts['filled']++ : $this->warn('a fragment could not be made anew behind a caller', $again->error);
+            $this->keep([$again]);
+        });
+    }
+
+    /** A process does one thing at a time: the rest is done when the page has been sent. */
+    private function later(\Closure $work): void
     {
         if ($this->behind === []) {
             register_shutdown_function(function (): void {
@@ -317,17 +463,17 @@ final class Fragments
                 }
             });
         }
-        $again = clone $one;
-        $again->told = clone $one->told;
-        $this->behind[] = [$again, $fill];
+        $this->behind[] = $work;
     }
 
-    /** Warns, at most once in ten seconds. */
-    private function warn(string $text, \Throwable $error): void
+    /** Says a line, at most once in ten seconds. */
+    private function warn(string $text, ?\Throwable $error = null): void
     {
-        if (microtime(true) - $this->warned >= 10) {
-            $this->warned = microtime(true);
-            error_log("gerastic: $text: {$error->getMessage()}");
+        $line = strtok($error === null ? $text : "$text: {$error->getMessage()}", "\n");
+        if (microtime(true) - ($this->warned[$line] ?? 0.0) >= 10) {
+            $this->warned = count($this->warned) < 100 ? $this->warned : [];
+            $this->warned[$line] = microtime(true);
+            error_log("gerastic: $line");
         }
     }
 }

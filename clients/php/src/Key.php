@@ -6,6 +6,8 @@ namespace Gerastic;
 /** Keys of fragments, and lengths of time. */
 final class Key
 {
+    private const NO_VALUE = 'a part of the fragment %s is not a value; parts are text, numbers, booleans, times, bytes, and lists of them';
+
     /** Seconds of a life that only a purge or a new version ends. */
     public const FOREVER = 100.0 * 365 * 24 * 3600;
 
@@ -25,7 +27,7 @@ final class Key
         }
         $shown ??= (string) $time;
         if ($time === null || !is_finite((float) $time) || $time < 0) {
-            throw new \InvalidArgumentException("$what: \"$shown\" is no length of time; write \"90s\", \"15m\", \"1h\", \"1d\" or \"forever\"");
+            throw new \InvalidArgumentException("the $what, $shown, is no length of time; write 90s, 15m, 1h, 1d or forever");
         }
         return min((float) $time, self::FOREVER);
     }
@@ -34,41 +36,42 @@ final class Key
     public static function of(mixed $name, mixed $parts = [], mixed $version = null): string
     {
         if (!is_string($name) || !preg_match('/\A[A-Za-z0-9_.-]{1,64}\z/', $name)) {
-            throw new \InvalidArgumentException('a fragment\'s name has 1 to 64 letters, digits, -, _ and .; ' . json_encode($name, JSON_PARTIAL_OUTPUT_ON_ERROR) . ' is not one');
+            throw new \InvalidArgumentException("a fragment's name has 1 to 64 letters, digits, -, _ and .; " . (is_scalar($name) ? $name : get_debug_type($name)) . ' is not one');
         }
         if (!is_array($parts) || !array_is_list($parts)) {
-            throw new \TypeError("the parts of the fragment $name are a list; write [\$part]");
+            throw new \TypeError("the parts of the fragment $name are a list");
         }
         $key = $name . '(' . implode(',', array_map(static fn ($part) => self::value($name, $part), $parts)) . ')';
         if ($version !== null) {
             $key .= '@' . self::value($name, $version);
         }
         if (strlen($key) > 1024) {
-            throw new \InvalidArgumentException("the key of the fragment $name is longer than 1024 bytes; use an identifier, or a digest, in place of a long text");
+            throw new \InvalidArgumentException("the key of the fragment $name has more than 1024 bytes; use an identifier, or a digest, in place of a long text");
         }
         return $key;
     }
 
     /** Writes a part so that it reads one way only: as canonical JSON (RFC 8785), times behind t, bytes behind x. */
-    private static function value(string $name, mixed $part): string
+    private static function value(string $name, mixed $part, int $depth = 0): string
     {
         return match (true) {
             $part === null => 'null',
             is_bool($part) => $part ? 'true' : 'false',
             is_int($part) => (string) $part,
-            is_float($part) => self::number($part),
+            is_float($part) => self::number($name, $part),
             is_string($part) => self::text($name, $part),
             $part instanceof Bytes => 'x"' . bin2hex($part->bytes) . '"',
             $part instanceof \DateTimeInterface => self::time($part),
             $part instanceof \BackedEnum => self::value($name, $part->value),
-            default => throw new \TypeError('a ' . get_debug_type($part) . ' cannot be part of a key; use strings, numbers, booleans, times or Bytes'),
+            is_array($part) && array_is_list($part) && $depth < 16 => '[' . implode(',', array_map(static fn ($one) => self::value($name, $one, $depth + 1), $part)) . ']',
+            default => throw new \TypeError(sprintf(self::NO_VALUE, $name)),
         };
     }
 
     private static function text(string $name, string $text): string
     {
         $json = json_encode($text, JSON_UNESCAPED_UNICODE | JSON_UNESCAPED_SLASHES | JSON_UNESCAPED_LINE_TERMINATORS);
-        return $json !== false ? $json : throw new \InvalidArgumentException("a part of the fragment $name is a text that is not UTF-8; make it new Bytes(…)");
+        return $json !== false ? $json : throw new \InvalidArgumentException("a part of the fragment $name is not text; make it bytes");
     }
 
     private static function time(\DateTimeInterface $time): string
@@ -79,10 +82,10 @@ final class Key
     }
 
     /** Writes a number as ECMAScript does (RFC 8785 §3.2.2.3). */
-    private static function number(float $number): string
+    private static function number(string $name, float $number): string
     {
         if (!is_finite($number)) {
-            throw new \InvalidArgumentException("$number is not a number that tells things apart");
+            throw new \InvalidArgumentException(sprintf(self::NO_VALUE, $name));
         }
         if ($number == 0) {
             return '0';

@@ -12,24 +12,62 @@ final class Scope
     public array $parts = [];
     public float $until = INF; // end of the shortest life in it, in seconds since 1970
     public float $stamp = INF; // lowest ledger sequence that what is in it was found at
+    /** @var array<string, float> */
+    public array $work = [];
+    public \ArrayObject $report;
+    public \ArrayObject $found; // in this page, by key
+    public bool $notModified = false; // the visitor has the page already
     private bool $holds = false;
     private array $validators = [];
 
-    public function __construct(private readonly Fragments $fragments, public readonly bool $fragment = false, public readonly int $depth = 0, public ?\ArrayObject $report = null)
+    public function __construct(private readonly Fragments $fragments, ?Scope $outer = null, public readonly bool $fragment = false, public readonly int $depth = 0, private readonly ?array $requestHeaders = null)
     {
-        $this->report ??= new \ArrayObject();
+        $this->report = $outer->report ?? new \ArrayObject();
+        $this->found = $outer->found ?? new \ArrayObject();
+    }
+
+    /** A place in the report for a fragment of this. */
+    public function begin(): object
+    {
+        $told = (object) ['key' => '', 'found' => '', 'took' => 0.0, 'age' => 0.0, 'depth' => $this->depth + 1];
+        count($this->report) < 500 && $this->report[] = $told;
+        return $told;
+    }
+
+    /** Counts what it took to make this: did(queries: 1, rows: 20). */
+    public function did(int|float ...$amounts): void
+    {
+        foreach ($amounts as $name => $amount) {
+            $this->work[$name] = ($this->work[$name] ?? 0) + $amount;
+        }
     }
 
     /** Returns a fragment, which goes into this; see Fragments::loadOrFill. */
-    public function loadOrFill(array $item, callable $fill): string
+    public function loadOrFill(array $item, callable $fill): ?string
     {
-        return $this->loadOrFillAll([$item], static fn ($_, $scope) => $fill($scope))[0];
+        return $this->fragments->into($this, [$item], static fn ($_, $scope) => $fill($scope), $fill)[0];
+    }
+
+    /** Does the same for a thing with fragmentKey() and perhaps fragmentTags(); the fill is given it. */
+    public function of(object $thing, callable $fill): ?string
+    {
+        return $this->fragments->into($this, [Item::wordsOf($thing)], static fn ($_, $scope) => $fill($thing, $scope), $fill)[0];
+    }
+
+    public function load(array $item): ?string
+    {
+        return $this->loadAll([$item])[0];
+    }
+
+    public function loadAll(array $items): array
+    {
+        return $this->fragments->loadInto($this, $items);
     }
 
     /** Does the same for many. */
     public function loadOrFillAll(array $items, callable $fill): array
     {
-        return $this->fragments->into($this, $items, $fill);
+        return $this->fragments->into($this, $items, $fill, $fill);
     }
 
     /** Notes that what is made here shows these things. */
@@ -40,19 +78,27 @@ final class Scope
         }
     }
 
-    public function hold(string $name, array $tags, float $until, float $stamp): void
+    /** Takes a fragment over, and has it at hand for the rest of the page. */
+    public function hold(string $key, string $name, object $found): void
     {
-        $this->tag(...array_map(strval(...), $tags));
+        $this->tag(...array_map(strval(...), $found->tags));
         $this->parts[$name] = true;
-        [$this->until, $this->stamp, $this->holds] = [min($this->until, $until), min($this->stamp, $stamp), true];
+        [$this->until, $this->stamp, $this->holds] = [min($this->until, $found->until), min($this->stamp, $found->stamp), true];
+        count($this->found) < 1000 && $this->found[$key] = $found;
     }
 
     /**
      * Reports whether the visitor has the page already, by when what it shows changed and what else it depends
      * on: ['modified' => $time, 'parts' => [...]]. Then the answer is 304 with headers(). Headers may be named
-     * as in $_SERVER.
+     * as in $_SERVER; behind Middleware they may be null, and the answer becomes a 304 of itself.
      */
-    public function unchanged(array $headers, array $by): bool
+    public function unchanged(?array $headers, array $by): bool
+    {
+        $headers ??= $this->requestHeaders ?? throw new \InvalidArgumentException('unchanged needs the headers of the request');
+        return $this->notModified = $this->same($headers, $by);
+    }
+
+    private function same(array $headers, array $by): bool
     {
         [$modified, $parts] = [$by['modified'] ?? null, $by['parts'] ?? []];
         if ($modified === null && $parts === []) {
@@ -84,6 +130,9 @@ final class Scope
     public function headers(): array
     {
         $out = $this->validators;
+        if ($this->work !== []) {
+            $out['Gerastic-Work'] = implode(', ', array_map(static fn ($name, $amount) => "$name=" . rtrim(rtrim(sprintf('%.3F', $amount), '0'), '.'), array_keys($this->work), $this->work));
+        }
         if ($this->tags !== []) {
             $out['Cache-Groups'] = implode(', ', array_map(static fn ($tag) => self::quoted((string) $tag), array_keys($this->tags)));
         }

@@ -38,7 +38,11 @@ final class Wire
             if ($status !== 200) {
                 throw new Unreached(self::detail($status, $body));
             }
-            $items = Cbor::decodeAll($body);
+            try {
+                $items = Cbor::decodeAll($body);
+            } catch (Unreached) {
+                throw new Unreached('its answer cannot be read');
+            }
         } catch (Unreached $error) {
             if (++$this->failures >= self::BREAK_AFTER) {
                 $this->restsUntil = microtime(true) + self::BREAK_FOR;

@@ -61,7 +61,7 @@ $do = static function (array $ask) use ($client, $fragments, &$filled): array {
             return ['unchanged' => $same, 'headers' => $page->headers()];
         case 'fill':
             $page = $fragments->page();
-            $value = $page->loadOrFill(item($ask['item']), static function (Scope $scope) use ($ask, &$filled): string {
+            $value = $page->loadOrFill(item($ask['item']), static function (Scope $scope) use ($ask, &$filled): ?string {
                 $inner = isset($ask['inner']) ? $scope->loadOrFill(item($ask['inner']), static fn () => 'inner') : '';
                 $filled++;
                 usleep(($ask['sleep_ms'] ?? 0) * 1000);
@@ -89,7 +89,7 @@ $do = static function (array $ask) use ($client, $fragments, &$filled): array {
             $fragments->settle();
             return ['done' => true];
         default:
-            return ['counts' => $fragments->counts];
+            return ['counts' => $fragments->counts()];
     }
 };
 
