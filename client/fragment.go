@@ -29,6 +29,8 @@ type Fragment struct {
 	Lifetime time.Duration
 	// Stale is how long beyond that it may be used while it is filled anew.
 	Stale time.Duration
+	// Nothing is how long it is known that a fill returned nothing (nil); 0: that is not stored.
+	Nothing time.Duration
 	// Tags name what it shows; those of the fragments in it come on top.
 	Tags []string
 	// Type is its media type; text/html; charset=utf-8 if left out.
@@ -44,7 +46,7 @@ const Forever = 100 * 365 * 24 * time.Hour
 // says which value cannot be a part.
 func (f *Fragment) Key() (string, error) {
 	if !protocol.IsName(f.Name) {
-		return "", fmt.Errorf("a fragment's name has 1 to 64 letters, digits, -, _ and .; %q is not one", f.Name)
+		return "", fmt.Errorf("a fragment's name has 1 to 64 letters, digits, -, _ and .; %s is not one", f.Name)
 	}
 	b := make([]byte, 0, 64)
 	b = append(append(b, f.Name...), '(')
@@ -54,30 +56,43 @@ func (f *Fragment) Key() (string, error) {
 			b = append(b, ',')
 		}
 		if b, err = appendValue(b, part); err != nil {
-			return "", fmt.Errorf("part %d of the fragment %s: %w", i+1, f.Name, err)
+			return "", fmt.Errorf("a part of the fragment %s %w", f.Name, err)
 		}
 	}
 	b = append(b, ')')
 	if f.Version != nil {
 		if b, err = appendValue(append(b, '@'), f.Version); err != nil {
-			return "", fmt.Errorf("the version of the fragment %s: %w", f.Name, err)
+			return "", fmt.Errorf("a part of the fragment %s %w", f.Name, err)
 		}
 	}
 	if len(b) > protocol.MaxKey {
-		return "", fmt.Errorf("the key of the fragment %s has %d bytes, and at most %d are possible; use an identifier, or a digest, in place of a long text", f.Name, len(b), protocol.MaxKey)
+		return "", fmt.Errorf("the key of the fragment %s has more than %d bytes; use an identifier, or a digest, in place of a long text", f.Name, protocol.MaxKey)
 	}
 	return string(b), nil
 }
 
 // check returns what keeps a fragment from being stored.
-func (f *Fragment) check() error {
-	if f.Lifetime <= 0 {
-		return fmt.Errorf("the fragment %s has no lifetime; set Lifetime, or client.Forever if only purges and versions end it", f.Name)
+func (f *Fragment) check(o *FragmentOptions) error {
+	if f.Lifetime <= 0 && o.Lifetime <= 0 {
+		return fmt.Errorf("the fragment %s has no lifetime; give one, such as 1h, or forever if only purges and versions end it", f.Name)
 	}
 	return nil
 }
 
-func appendValue(b []byte, v any) ([]byte, error) {
+// usable is the key of a fragment that is in order; "" and an error that says what is wrong, if it is not.
+func (f *Fragment) usable(o *FragmentOptions) (string, error) {
+	if err := f.check(o); err != nil {
+		return "", err
+	}
+	return f.Key()
+}
+
+// deepest is how deep lists in parts may be nested.
+const deepest = 16
+
+func appendValue(b []byte, v any) ([]byte, error) { return appendAt(b, v, 0) }
+
+func appendAt(b []byte, v any, depth int) ([]byte, error) {
 	switch v := v.(type) {
 	case nil:
 		return append(b, "null"...), nil
@@ -100,7 +115,7 @@ func appendValue(b []byte, v any) ([]byte, error) {
 	case reflect.Float32, reflect.Float64:
 		f := r.Float()
 		if math.IsNaN(f) || math.IsInf(f, 0) {
-			return b, fmt.Errorf("%v is not a number that tells things apart", f)
+			return b, errNoValue
 		}
 		number, err := json.Marshal(f + 0) // as ECMAScript writes it; -0 is 0
 		return append(b, number...), err
@@ -108,15 +123,38 @@ func appendValue(b []byte, v any) ([]byte, error) {
 		if r.IsNil() {
 			return append(b, "null"...), nil
 		}
-		return appendValue(b, r.Elem().Interface())
+		return appendAt(b, r.Elem().Interface(), depth+1)
+	case reflect.Slice, reflect.Array:
+		if depth < deepest {
+			return appendList(b, r, depth)
+		}
+		return b, errNoValue
 	}
 	if s, ok := v.(fmt.Stringer); ok {
 		return appendString(b, s.String())
 	}
-	return b, fmt.Errorf("a %T cannot be part of a key; use strings, numbers, booleans, times or byte slices", v)
+	return b, errNoValue
 }
 
-var errNotText = errors.New("a text that is not UTF-8; make it a byte slice")
+// appendList writes a list as a JSON array.
+func appendList(b []byte, list reflect.Value, depth int) (_ []byte, err error) {
+	b = append(b, '[')
+	for i := range list.Len() {
+		if i > 0 {
+			b = append(b, ',')
+		}
+		if b, err = appendAt(b, list.Index(i).Interface(), depth+1); err != nil {
+			return b, err
+		}
+	}
+	return append(b, ']'), nil
+}
+
+// What is wrong with a part, behind "a part of the fragment NAME".
+var (
+	errNotText = errors.New("is not text; make it bytes")
+	errNoValue = errors.New("is not a value; parts are text, numbers, booleans, times, bytes, and lists of them")
+)
 
 // appendString quotes as RFC 8785 §3.2.2.2 says.
 func appendString(b []byte, s string) ([]byte, error) {

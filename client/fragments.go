@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"math"
 	"os"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -28,7 +29,10 @@ type Fragments struct {
 	counts  [Alone + 1]atomic.Int64
 	refused atomic.Int64
 	behind  sync.WaitGroup
-	warned  atomic.Int64 // unix ns
+	atHand  atHand
+	warned  warnings
+
+	checking checking
 }
 
 // FragmentOptions are how an application uses fragments; the zero value is ready.
@@ -44,6 +48,15 @@ type FragmentOptions struct {
 	Lease time.Duration
 	// Off does without Gerastic: everything is filled, and nothing is asked. GERASTIC_FRAGMENTS=off says so, too.
 	Off bool
+	// Check is the share of found fragments that are filled, too, and compared, behind the caller; 1 in
+	// development. A difference that no purge explains is logged, and becomes a finding.
+	Check float64
+	// Lifetime is that of fragments that say none, and Tags are those of all.
+	Lifetime time.Duration
+	Tags     []string
+	// Keep is how many bytes of bodies the process keeps, so that the node need not send them again;
+	// 16 MiB, negative for none.
+	Keep int64
 	// Parallel is how many fills LoadOrFillAll runs at a time; 8.
 	Parallel int
 	// Log takes warnings; slog.Default() if nil.
@@ -60,8 +73,8 @@ func (c *Client) Fragments(o FragmentOptions) *Fragments {
 		o.Log = slog.Default()
 	}
 	o.Off = o.Off || os.Getenv("GERASTIC_FRAGMENTS") == "off"
-	s := &Fragments{options: o, wire: newWire(c.base, c.token, o)}
-	return s
+	o.Keep = cmp.Or(o.Keep, mostAtHand)
+	return &Fragments{options: o, wire: newWire(c.base, c.token, o), atHand: atHand{most: o.Keep}}
 }
 
 // Counts are what became of fragments since the start.
@@ -90,11 +103,12 @@ func (s *Fragments) Settle() { s.behind.Wait() }
 //
 // What may be used stale is returned at once, and filled behind the caller: fill then runs on
 // after the caller has returned, in a context that is not cancelled with the caller's. An
-// error of fill is returned and not stored. The bytes must not be changed. The error is that
-// of fill, of a Fragment that cannot have a key, or of ctx; a node that cannot be reached is
-// none: the fragment is then filled here.
+// error of fill is returned and not stored, and so is nil, unless the Fragment has a life for that
+// (Nothing). The bytes must not be changed. The error is that of fill or of ctx; a node that cannot be
+// reached is none, nor is a Fragment that is not in order: it is filled here, without being stored, and
+// the log says what is wrong.
 func (s *Fragments) LoadOrFill(ctx context.Context, f Fragment, fill func(ctx context.Context) ([]byte, error)) ([]byte, error) {
-	found, err := s.LoadOrFillAll(ctx, []Fragment{f}, func(ctx context.Context, _ int) ([]byte, error) { return fill(ctx) })
+	found, err := s.load(ctx, []Fragment{f}, false, fill, func(ctx context.Context, _ int) ([]byte, error) { return fill(ctx) })
 	if err != nil {
 		return nil, err
 	}
@@ -106,18 +120,21 @@ func (s *Fragments) LoadOrFill(ctx context.Context, f Fragment, fill func(ctx co
 // The results stand in the order of all; the first error of a fill is returned, after the
 // others have ended. Errors are those of LoadOrFill.
 func (s *Fragments) LoadOrFillAll(ctx context.Context, all []Fragment, fill func(ctx context.Context, i int) ([]byte, error)) ([][]byte, error) {
-	return s.load(ctx, all, false, fill)
+	return s.load(ctx, all, false, fill, fill)
 }
 
 // wantedFragment is one fragment on its way through a load.
 type wantedFragment struct {
 	*Fragment
-	at    int // its place among those asked for
-	key   string
+	at    int    // its place among those asked for
+	key   string // "": it cannot have one, and is filled without being stored
 	lease string
 	item  *ReportItem
 	body  []byte
-	made  *made // by its fill
+	found Found
+	done  bool
+	same  *wantedFragment // that comes before it, and has its key
+	made  *made           // by its fill
 	err   error
 }
 
@@ -130,39 +147,73 @@ type made struct {
 	broken any       // a panic
 }
 
-// load finds or fills; renew fills even what is fresh.
-func (s *Fragments) load(ctx context.Context, all []Fragment, renew bool, fill func(ctx context.Context, i int) ([]byte, error)) ([][]byte, error) {
-	inside := pageOf(ctx)
-	l := &loading{Fragments: s, ctx: ctx, page: inside, fill: fill, began: time.Now()}
-	if inside != nil {
-		l.report, l.depth, l.fresh = inside.report, inside.depth+1, inside.fragment
-	}
+// load finds or fills; renew fills even what is fresh. code is what the application fills with.
+func (s *Fragments) load(ctx context.Context, all []Fragment, renew bool, code any, fill func(ctx context.Context, i int) ([]byte, error)) ([][]byte, error) {
+	l := s.begin(ctx, fill)
 	wanted := make([]wantedFragment, len(all))
+	first := map[string]*wantedFragment{}
 	for i := range all {
-		key, err := all[i].Key()
-		if err == nil {
-			err = all[i].check()
-		}
+		key, err := all[i].usable(&s.options)
 		if err != nil {
-			return nil, err
+			s.warn(err.Error(), nil)
 		}
-		if wanted, _ := ctx.Value(renewalKey{}).(string); len(all) == 1 && wanted == key {
+		if named, _ := ctx.Value(renewalKey{}).(string); len(all) == 1 && named == key && key != "" {
 			renew = true
 		}
-		wanted[i] = wantedFragment{Fragment: &all[i], at: i, key: key, item: l.report.begin(l.depth)}
-	}
-	for from := 0; from < len(wanted); from += maxKeys {
-		open := make([]*wantedFragment, 0, min(maxKeys, len(wanted)-from))
-		for i := from; i < min(from+maxKeys, len(wanted)); i++ {
-			open = append(open, &wanted[i])
+		wanted[i] = wantedFragment{Fragment: &all[i], at: i, key: key, item: l.report.begin(l.depth), same: first[key]}
+		if key != "" && first[key] == nil {
+			first[key] = &wanted[i]
 		}
-		if s.options.Off {
-			l.sideBySide(open, func(p *wantedFragment) { l.makeOff(p) })
-			continue
-		}
-		l.settle(open, renew)
 	}
-	bodies := make([][]byte, len(all))
+	if s.options.Check > 0 {
+		l.checkPlaces(wanted, code)
+	}
+	l.loadAll(wanted, renew)
+	if s.options.Check > 0 && !s.options.Off {
+		l.checkSome(wanted)
+	}
+	return bodiesOf(wanted)
+}
+
+// begin begins a load of what goes into the page of a context, if there is one.
+func (s *Fragments) begin(ctx context.Context, fill func(ctx context.Context, i int) ([]byte, error)) *loading {
+	l := &loading{Fragments: s, ctx: ctx, page: pageOf(ctx), fill: fill, began: time.Now()}
+	if l.page != nil {
+		l.report, l.depth, l.fresh = l.page.report, l.page.depth+1, l.page.fragment
+	}
+	return l
+}
+
+// loadAll finds or fills each that this page does not have already, once.
+func (l *loading) loadAll(wanted []wantedFragment, renew bool) {
+	open := make([]*wantedFragment, 0, len(wanted))
+	var bad []*wantedFragment
+	for i := range wanted {
+		p := &wanted[i]
+		switch {
+		case l.options.Off || p.key == "":
+			bad = append(bad, p)
+		case p.same == nil && (renew || !l.again(p)):
+			open = append(open, p)
+		}
+	}
+	l.sideBySide(bad, l.makeOff)
+	for some := range slices.Chunk(open, maxKeys) {
+		l.settle(some, renew)
+	}
+	for i := range wanted {
+		if p := &wanted[i]; p.same != nil && !l.options.Off {
+			p.body, p.made, p.err = p.same.body, p.same.made, p.same.err
+			if p.err == nil {
+				l.ended(p, l.wire.namespace(), Reused, 0, 0)
+			}
+		}
+	}
+}
+
+// bodiesOf are what came of all, or the first error; a panic of a fill goes on here.
+func bodiesOf(wanted []wantedFragment) ([][]byte, error) {
+	bodies := make([][]byte, len(wanted))
 	var failed error
 	for i := range wanted {
 		p := &wanted[i]
@@ -203,6 +254,9 @@ type loading struct {
 	fresh  bool // they go into a fragment, so that nothing stale will do
 	fill   func(ctx context.Context, i int) ([]byte, error)
 	began  time.Time
+
+	direct bool    // what was just saved is stored
+	since  *uint64 // ledger sequence from which on a purge refuses it
 }
 
 // settle goes on until every fragment has a body or an error. Its own fills come before it waits
@@ -253,6 +307,8 @@ func (l *loading) ask(open []*wantedFragment, how ask) (*answers, error) {
 	for i, p := range open {
 		keys[i] = p.key
 	}
+	had, have := l.atHand.of(keys)
+	how.have = have
 	a, err := l.wire.lookup(l.ctx, keys, how)
 	if err != nil && l.ctx.Err() != nil {
 		for _, p := range open {
@@ -263,6 +319,15 @@ func (l *loading) ask(open []*wantedFragment, how ask) (*answers, error) {
 	l.breaker.heard(err, time.Now())
 	if err != nil {
 		l.warn("fragments are made without Gerastic", err)
+		return a, err
+	}
+	if !how.renew {
+		l.atHand.saw(keys, a.stamp)
+	}
+	for i := range a.items {
+		if found := &a.items[i]; found.Same {
+			found.Body, found.Coding = had[i].body, ""
+		}
 	}
 	return a, err
 }
@@ -274,15 +339,18 @@ func (l *loading) use(p *wantedFragment, a *answer, from *answers, waited bool) 
 		l.warn("a fragment cannot be unpacked: "+p.key, err)
 		return false
 	}
-	p.body = body
+	if a.ETag != "" && !a.Same {
+		l.atHand.put(p.key, a.ETag, body)
+	}
+	if p.body = body; a.Type == nothingType {
+		p.body = nil
+	}
 	now := from.at
 	c := contents{tags: a.Tags, stamp: from.stamp, until: now.Add(time.Duration(a.Left * float64(time.Second)))}
 	if a.Left > Forever.Seconds()/2 {
 		c.until = time.Time{}
 	}
-	if l.page != nil {
-		l.page.hold(from.namespace+"/"+p.key, c)
-	}
+	l.has(p, from.namespace, c, a.State == "stale")
 	found := Reused
 	switch {
 	case a.State == "stale":
@@ -297,9 +365,31 @@ func (l *loading) use(p *wantedFragment, a *answer, from *answers, waited bool) 
 	return true
 }
 
+// has puts a fragment into the page, and keeps it at hand there.
+func (l *loading) has(p *wantedFragment, namespace string, c contents, stale bool) {
+	if l.page == nil || p.key == "" {
+		return
+	}
+	l.page.hold(namespace+"/"+p.key, c)
+	l.report.keep(p.key, &knownFragment{body: p.body, contents: c, stale: stale})
+}
+
+// again uses what the page has of a fragment already; nothing stale goes into a fragment.
+func (l *loading) again(p *wantedFragment) bool {
+	known := l.report.known(p.key)
+	if known == nil || !known.until.IsZero() && !time.Now().Before(known.until) || known.stale && l.fresh {
+		return false
+	}
+	p.body = known.body
+	l.page.hold(l.wire.namespace()+"/"+p.key, known.contents)
+	l.ended(p, l.wire.namespace(), Reused, 0, 0)
+	return true
+}
+
 func (l *loading) ended(p *wantedFragment, namespace string, found Found, took, age time.Duration) {
 	l.counts[found].Add(1)
-	if l.report == nil {
+	p.found, p.done = found, true
+	if l.report == nil || p.key == "" {
 		return
 	}
 	l.report.ended(p.item, namespace+"/"+p.key, found, took, age)
@@ -322,13 +412,11 @@ func (l *loading) fillMine(mine []*wantedFragment, from *answers) {
 // take hands on what a fill brought.
 func (l *loading) take(p *wantedFragment, from *answers, found Found) {
 	p.body = p.made.body
-	c := contents{tags: append(append([]string(nil), p.Tags...), p.made.page.tags...), until: p.made.until, stamp: from.stamp}
+	c := contents{tags: slices.Concat(l.options.Tags, p.Tags, p.made.page.tags), until: p.made.until, stamp: from.stamp}
 	if p.made.page.hasFragments {
 		c.stamp = min(c.stamp, p.made.page.stamp)
 	}
-	if l.page != nil {
-		l.page.hold(from.namespace+"/"+p.key, c)
-	}
+	l.has(p, from.namespace, c, false)
 	l.ended(p, from.namespace, found, p.made.took, 0)
 }
 
@@ -367,7 +455,11 @@ func (l *loading) make(ctx context.Context, p *wantedFragment) {
 	}
 	now := time.Now()
 	m.body, m.took, m.until = body, now.Sub(began), m.page.until
-	if end := now.Add(p.Lifetime); p.Lifetime < Forever && (m.until.IsZero() || end.Before(m.until)) {
+	life := cmp.Or(p.Lifetime, l.options.Lifetime)
+	if body == nil && p.Nothing > 0 {
+		life = p.Nothing
+	}
+	if end := now.Add(life); life < Forever && (m.until.IsZero() || end.Before(m.until)) {
 		m.until = end
 	}
 }
@@ -383,12 +475,17 @@ func (l *loading) store(ctx context.Context, mine []*wantedFragment) (stored int
 		if p.err == nil && !p.made.until.IsZero() {
 			life = p.made.until.Sub(now)
 		}
-		if p.err != nil || life <= 0 && p.Stale <= 0 { // what is in it ended meanwhile
+		nothing := p.err == nil && p.made.body == nil
+		if p.err != nil || life <= 0 && p.Stale <= 0 || nothing && p.Nothing <= 0 { // what is in it ended meanwhile
 			o.failed = true
 		} else {
 			o.body, o.kind, o.life, o.stale, o.cost = p.made.body, p.mediaType(), life, p.Stale, p.made.took
-			o.tags = append(append(o.tags, p.Tags...), p.made.page.tags...)
-			o.parts = p.made.page.parts
+			if nothing {
+				o.kind = nothingType
+			}
+			o.tags = slices.Concat(l.options.Tags, p.Tags, p.made.page.tags)
+			o.parts, o.work = p.made.page.parts, p.made.page.worked()
+			o.direct, o.since = l.direct, l.since
 		}
 		offers = append(offers, o)
 	}
@@ -451,13 +548,40 @@ func (l *loading) fillAlone(open []*wantedFragment) {
 	})
 }
 
-// warn logs, at most once in ten seconds.
+// warn logs, of each text at most once in ten seconds.
 func (s *Fragments) warn(text string, err error) {
-	now, last := time.Now().UnixNano(), s.warned.Load()
-	if now-last > int64(10*time.Second) && s.warned.CompareAndSwap(last, now) {
-		s.options.Log.Warn(text, "error", err)
+	if !s.warned.first(text) {
+		return
 	}
+	if err == nil {
+		s.options.Log.Warn(text)
+		return
+	}
+	s.options.Log.Warn(text, "error", err)
 }
+
+// warnings are the texts that were logged lately.
+type warnings struct {
+	mu   sync.Mutex
+	last map[string]time.Time
+}
+
+func (w *warnings) first(text string) bool {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	now := time.Now()
+	if at, known := w.last[text]; known && now.Sub(at) < 10*time.Second {
+		return false
+	}
+	if w.last == nil || len(w.last) >= 100 {
+		w.last = map[string]time.Time{}
+	}
+	w.last[text] = now
+	return true
+}
+
+// nothingType is the media type of what a fill did not find.
+const nothingType = "application/x-nothing"
 
 // plain unpacks what was stored compressed.
 func plain(a *answer) ([]byte, error) {
@@ -477,6 +601,9 @@ func (s *Fragments) Drop(ctx context.Context, f Fragment) (PurgeResult, error) {
 	key, err := f.Key()
 	if err != nil {
 		return PurgeResult{}, err
+	}
+	if p := pageOf(ctx); p != nil {
+		p.report.forget(key)
 	}
 	return s.wire.client.DropFragment(ctx, s.options.Namespace, key)
 }

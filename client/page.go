@@ -22,6 +22,7 @@ type page struct {
 	stamp        uint64    // lowest ledger sequence that what is in it was found at
 	hasFragments bool      // there are fragments in it, so that until and stamp say something
 	parts        []string  // namespace/key of the fragments in it, without those in them
+	work         map[string]float64
 	sent         bool
 	parent       *page // what it is part of, as Part made it
 
@@ -44,6 +45,9 @@ func withPage(ctx context.Context, p *page) context.Context {
 // writeTo writes what the edge is to know of the page into its header.
 func (p *page) writeTo(h http.Header) {
 	items := p.report.list()
+	if work := protocol.FormatWork(p.worked()); work != "" {
+		h.Set(protocol.WorkField, work)
+	}
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.sent = true
@@ -138,6 +142,50 @@ type report struct {
 	mu    sync.Mutex
 	items []*ReportItem
 	more  int // that were not kept
+	has   map[string]*knownFragment
+}
+
+// knownFragment is what a page has of a fragment already.
+type knownFragment struct {
+	body []byte
+	contents
+	stale bool
+}
+
+// mostKnown is how many fragments a page has at hand.
+const mostKnown = 1000
+
+func (r *report) keep(key string, f *knownFragment) {
+	if r == nil {
+		return
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.has == nil {
+		r.has = map[string]*knownFragment{}
+	}
+	if len(r.has) < mostKnown {
+		r.has[key] = f
+	}
+}
+
+// known is what the page has of a fragment; nil: nothing.
+func (r *report) known(key string) *knownFragment {
+	if r == nil {
+		return nil
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.has[key]
+}
+
+// forget says that a fragment is not what it was.
+func (r *report) forget(key string) {
+	if r != nil {
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		delete(r.has, key)
+	}
 }
 
 // maxReport is how many fragments of a request are told apart in its report.

@@ -1,16 +1,18 @@
 package client
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"fmt"
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 )
 
 // Load returns a fragment; nil if it is not there, or stale, or Gerastic cannot be reached. The error is that
-// of a Fragment that cannot have a key.
+// of ctx.
 func (s *Fragments) Load(ctx context.Context, f Fragment) ([]byte, error) {
 	found, err := s.LoadAll(ctx, []Fragment{f})
 	if err != nil {
@@ -22,20 +24,22 @@ func (s *Fragments) Load(ctx context.Context, f Fragment) ([]byte, error) {
 // LoadAll does the same for many, in one round trip for each thousand. The results stand in the order of all.
 func (s *Fragments) LoadAll(ctx context.Context, all []Fragment) ([][]byte, error) {
 	bodies := make([][]byte, len(all))
-	open := make([]*wantedFragment, len(all))
-	l := &loading{Fragments: s, ctx: ctx, page: pageOf(ctx), began: time.Now()}
-	if l.page != nil {
-		l.report, l.depth = l.page.report, l.page.depth+1
-	}
+	var open []*wantedFragment
+	l := s.begin(ctx, nil)
 	for i := range all {
 		key, err := all[i].Key()
 		if err != nil {
-			return nil, err
+			s.warn(err.Error(), nil)
+			continue
 		}
-		open[i] = &wantedFragment{Fragment: &all[i], at: i, key: key, item: l.report.begin(l.depth)}
+		one := &wantedFragment{Fragment: &all[i], at: i, key: key, item: l.report.begin(l.depth)}
+		if s.options.Off || l.again(one) {
+			bodies[i] = one.body
+			continue
+		}
+		open = append(open, one)
 	}
-	for from := 0; from < len(open) && !s.options.Off; from += maxKeys {
-		some := open[from:min(from+maxKeys, len(open))]
+	for some := range slices.Chunk(open, maxKeys) {
 		answers, err := l.ask(some, ask{fresh: true, only: true})
 		if err != nil {
 			break
@@ -50,20 +54,21 @@ func (s *Fragments) LoadAll(ctx context.Context, all []Fragment) ([][]byte, erro
 }
 
 // Store stores a fragment that was made already, so that it is there for the next reader. It reports false if
-// a purge came between, or Gerastic cannot be reached. The error is that of a Fragment that is not in order.
+// a purge of it came since it was last looked up here, or Gerastic cannot be reached. The error is that of a
+// Fragment that is not in order.
 func (s *Fragments) Store(ctx context.Context, f Fragment, body []byte) (stored bool, err error) {
-	key, err := f.Key()
-	if err == nil {
-		err = f.check()
-	}
+	key, err := f.usable(&s.options)
 	if err != nil || s.options.Off {
 		return false, err
 	}
 	one := &wantedFragment{Fragment: &f, key: key, made: &made{body: body, page: &page{}}}
-	if f.Lifetime < Forever {
-		one.made.until = time.Now().Add(f.Lifetime)
+	if life := cmp.Or(f.Lifetime, s.options.Lifetime); life < Forever {
+		one.made.until = time.Now().Add(life)
 	}
-	l := &loading{Fragments: s, ctx: ctx, began: time.Now()}
+	if p := pageOf(ctx); p != nil {
+		p.report.forget(key)
+	}
+	l := &loading{Fragments: s, ctx: ctx, began: time.Now(), direct: true, since: s.atHand.since(key)}
 	// A lease of its own, so that a purge that comes now is not overtaken.
 	answers, err := l.ask([]*wantedFragment{one}, ask{renew: true})
 	if err != nil || answers.items[0].Lease == "" {

@@ -64,7 +64,7 @@ func LoadValues[T any](ctx context.Context, s *Fragments, all []Fragment, e Enco
 		}
 		return b, nil
 	}
-	bodies, err := s.load(ctx, typed, false, bytesOf)
+	bodies, err := s.load(ctx, typed, false, fill, bytesOf)
 	if err != nil {
 		return nil, err
 	}
@@ -73,7 +73,7 @@ func LoadValues[T any](ctx context.Context, s *Fragments, all []Fragment, e Enco
 		if values[i], err = e.Decode(body); err == nil {
 			continue
 		}
-		again, err := s.load(ctx, typed[i:i+1], true, func(ctx context.Context, _ int) ([]byte, error) { return bytesOf(ctx, i) })
+		again, err := s.load(ctx, typed[i:i+1], true, fill, func(ctx context.Context, _ int) ([]byte, error) { return bytesOf(ctx, i) })
 		if err != nil {
 			return nil, err
 		}

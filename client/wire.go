@@ -76,6 +76,8 @@ type ask struct {
 	fresh bool // what is stale counts as missing
 	renew bool // a lease even for what is fresh
 	only  bool // no lease, and no wait for what others fill
+
+	have []string // validators of what is at hand, by place
 }
 
 // lookup finds keys. It takes no longer than the time limit, or that and the wait for what
@@ -86,7 +88,7 @@ func (w *wire) lookup(ctx context.Context, keys []string, ask ask) (*answers, er
 		lease, wait = 0, 0
 	}
 	var body bytes.Buffer
-	if err := protocol.Append(&body, protocol.Lookup{Keys: keys, Wait: wait, Lease: &lease, Fresh: ask.fresh, Renew: ask.renew}); err != nil {
+	if err := protocol.Append(&body, protocol.Lookup{Keys: keys, Wait: wait, Lease: &lease, Fresh: ask.fresh, Renew: ask.renew, Have: ask.have, Details: true}); err != nil {
 		return nil, err
 	}
 	ctx, cancel := context.WithCancelCause(ctx)
@@ -191,6 +193,9 @@ type offer struct {
 	life, stale time.Duration
 	cost        time.Duration
 	tags, parts []string
+	work        map[string]float64
+	direct      bool
+	since       *uint64
 }
 
 // packFrom is the size from which bodies are compressed, if that gains a tenth: below it,
@@ -204,7 +209,7 @@ func (o *offer) message() protocol.Offer {
 	}
 	m := protocol.Offer{
 		Key: o.key, Lease: o.lease, Type: o.kind, Life: o.life.Seconds(), Stale: o.stale.Seconds(), CostMS: float64(o.cost) / float64(time.Millisecond),
-		Tags: o.tags, Parts: o.parts, Body: o.body,
+		Tags: o.tags, Parts: o.parts, Body: o.body, Work: o.work, Direct: o.direct, Since: o.since,
 	}
 	if len(o.body) >= packFrom {
 		var packed bytes.Buffer

@@ -40,7 +40,7 @@ export const read = (one, body, type) => (type === nothingType ? null : one.code
 
 /** When what was filled ends, in milliseconds since 1970. */
 export function endOf(one) {
-  const life = one.value === null || one.value === undefined ? one.nothing : one.lifetime
+  const life = one.nothing > 0 && (one.value === null || one.value === undefined) ? one.nothing : one.lifetime
   return life >= forever ? Infinity : Date.now() + life * 1000
 }
 

@@ -1,7 +1,9 @@
 // Does what the conformance suite says, in lines of JSON; see clients/conformance.
+import { createServer } from 'node:http'
 import { createInterface } from 'node:readline'
 import { decode, encode } from '../cbor.js'
 import { Gerastic, keyOf, quoted, seconds } from '../gerastic.js'
+import { fetchPages, pages } from '../web.js'
 
 const read = (v) => {
   if (Array.isArray(v)) return v.map(read)
@@ -20,8 +22,42 @@ const shown = (v) => {
 const item = (given) => ({ ...given, ...(given.parts && { parts: read(given.parts) }), ...(given.version !== undefined && { version: read(given.version) }) })
 
 const gerastic = new Gerastic({ control: process.argv[2], token: process.argv[3] })
-const fragments = gerastic.fragments({ wait: '2s', warn: () => {} })
+const warned = []
+const warn = (line) => warned.push(line.replace(/^gerastic: /, ''))
+const fragments = gerastic.fragments({ wait: '2s', warn })
+const checked = gerastic.fragments({ check: 1, warn })
 let filled = 0
+
+const middleware = pages(fragments)
+const application = createServer((request, response) => middleware(request, response, async () => {
+  if (request.page.unchanged(null, { modified: new Date(Date.UTC(2026, 4, 17, 6)), parts: [1] })) return response.end()
+  request.page.did({ queries: 3 })
+  response.setHeader('Content-Type', 'text/html')
+  response.end(await fragments.loadOrFill({ name: 'web', lifetime: '1h', tags: ['web'] }, () => 'body'))
+}))
+const fetched = fetchPages(fragments, async (_, page) => {
+  if (page.unchanged(null, { modified: new Date(Date.UTC(2026, 4, 17, 6)), parts: [1] })) return new Response('')
+  page.did({ queries: 3 })
+  return new Response(await page.loadOrFill({ name: 'web', lifetime: '1h', tags: ['web'] }, () => 'body'), { headers: { 'Content-Type': 'text/html' } })
+})
+
+// Both kinds of middleware answer the same.
+async function request(headers) {
+  await new Promise((begun) => application.listening ? begun() : application.listen(0, '127.0.0.1', begun))
+  application.unref()
+  const url = `http://127.0.0.1:${application.address().port}/`
+  const [one, other] = [await fetch(url, { headers: { ...headers, Connection: 'close' } }), await fetched(new Request(url, { headers }))]
+  if (one.status !== other.status || one.headers.get('etag') !== other.headers.get('etag') || one.headers.get('cache-groups') !== other.headers.get('cache-groups')) throw new Error('the two kinds of middleware differ')
+  return { status: one.status, headers: Object.fromEntries(one.headers), body: await one.text() }
+}
+
+async function renderPage({ rows, edition }) {
+  const row = new Function('edition', `return ({ row }, t) => t.html\`<li>\${row.id}${edition}</li>\``)(edition)
+  const all = fragments.templates({ page: (values, t) => t.html`${t.fragments('row', values.rows, { each: 'row', parts: ['id'], lifetime: '1h', tags: ['row:{id}'] })}`, row })
+  const before = fragments.counts().filled
+  const html = await all.render('page', { rows: Array.from({ length: rows }, (_, id) => ({ id })) })
+  return { html, filled: fragments.counts().filled - before }
+}
 
 async function perform(ask) {
   const before = filled
@@ -54,6 +90,26 @@ async function perform(ask) {
       })
       return { values, filled: filled - before }
     }
+    case 'thing': return { value: await fragments.of({ fragmentKey: () => item(ask.item), fragmentTags: () => ask.tags }, (thing) => `of ${thing.fragmentTags()[0]}`) }
+    case 'twice': {
+      const page = fragments.page()
+      await page.loadOrFill(item(ask.item), () => 'once')
+      return { value: await page.loadOrFill(item(ask.item), () => 'twice'), report: page.headers()['Server-Timing'] }
+    }
+    case 'nothing': return { value: await fragments.loadOrFill(item(ask.item), () => null) }
+    case 'clash':
+      for (const language of ask.bodies) await checked.loadOrFill(item(ask.item), () => `in ${language}`)
+      return (await checked.settle()) ?? {}
+    case 'copied':
+      await checked.loadOrFill({ name: 'copied', lifetime: '1h' }, () => 'one' + 'text')
+      await checked.loadOrFill({ name: 'copied', parts: [2], lifetime: '1h' }, () => 'another' + 'text')
+      await checked.loadOrFill({ name: 'same', parts: [1], lifetime: '1h' }, () => 'same' + String(1))
+      await checked.loadOrFill({ name: 'same', parts: [2], lifetime: '1h' }, () => 'same' + String(2))
+      return {}
+    case 'work': return { value: await fragments.loadOrFill(item(ask.item), (scope) => (scope.did({ queries: 2, rows: 10 }), 'worked')) }
+    case 'request': return request(ask.headers ?? {})
+    case 'page': return renderPage(ask)
+    case 'warned': return { lines: warned.splice(0) }
     case 'load': return { value: await fragments.load(item(ask.item)) }
     case 'store': return { stored: await fragments.store(item(ask.item), ask.body) }
     case 'drop': return (await fragments.drop(item(ask.item))) ?? {}

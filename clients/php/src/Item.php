@@ -88,7 +88,7 @@ final class Item
             throw new \TypeError("the fill of the fragment {$this->words['name']} returned neither text nor bytes");
         }
         [$this->value, $this->scope, $this->took] = [$value === null ? null : (string) $value, $inner, microtime(true) - $began];
-        $life = $value === null ? $this->nothing : $this->lifetime;
+        $life = $value === null && $this->nothing > 0 ? $this->nothing : $this->lifetime;
         $this->until = min($life >= Key::FOREVER ? INF : microtime(true) + $life, $inner->until);
     }
 

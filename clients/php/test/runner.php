@@ -2,9 +2,10 @@
 // Does what the conformance suite says, in lines of JSON; see clients/conformance.
 declare(strict_types=1);
 
-use Gerastic\{Bytes, Cbor, Client, Key, Scope};
+use Gerastic\{Bytes, Cbor, Client, Key, Middleware, Scope};
 
 require __DIR__ . '/../autoload.php';
+require __DIR__ . '/psr.php';
 
 function read(mixed $v): mixed
 {
@@ -39,10 +40,36 @@ function item(array $given): array
 }
 
 $client = new Client($argv[1], $argv[2]);
+ini_set('error_log', $log = tempnam(sys_get_temp_dir(), 'gerastic'));
+$directory = sys_get_temp_dir() . '/gerastic-' . getmypid();
+mkdir($directory);
+register_shutdown_function(static function () use ($log, $directory): void {
+    array_map(unlink(...), [$log, ...glob("$directory/*")]);
+    rmdir($directory);
+});
 $fragments = $client->fragments(['wait' => '2s']);
+$checked = $client->fragments(['check' => 1]);
+
+/** A thing that says its own key. */
+final class Thing
+{
+    public function __construct(private readonly array $key, public readonly array $tags)
+    {
+    }
+
+    public function fragmentKey(): array
+    {
+        return $this->key;
+    }
+
+    public function fragmentTags(): array
+    {
+        return $this->tags;
+    }
+}
 $filled = 0;
 
-$do = static function (array $ask) use ($client, $fragments, &$filled): array {
+$do = static function (array $ask) use ($client, $fragments, $checked, $log, $directory, &$filled): array {
     $before = $filled;
     switch ($ask['do']) {
         case 'key':
@@ -75,6 +102,52 @@ $do = static function (array $ask) use ($client, $fragments, &$filled): array {
                 return $item['name'] . $item['parts'][0];
             });
             return ['values' => $values, 'filled' => $filled - $before];
+        case 'thing':
+            return ['value' => $fragments->of(new Thing(item($ask['item']), $ask['tags']), static fn (Thing $thing) => "of {$thing->tags[0]}")];
+        case 'twice':
+            $page = $fragments->page();
+            $page->loadOrFill(item($ask['item']), static fn () => 'once');
+            return ['value' => $page->loadOrFill(item($ask['item']), static fn () => 'twice'), 'report' => $page->headers()['Server-Timing']];
+        case 'nothing':
+            return ['value' => $fragments->loadOrFill(item($ask['item']), static fn () => null)];
+        case 'clash':
+            foreach ($ask['bodies'] as $language) {
+                $checked->loadOrFill(item($ask['item']), static fn () => "in $language");
+            }
+            $checked->settle();
+            return ['done' => true];
+        case 'copied':
+            $checked->loadOrFill(['name' => 'copied', 'lifetime' => '1h'], static fn () => 'one' . 'text');
+            $checked->loadOrFill(['name' => 'copied', 'parts' => [2], 'lifetime' => '1h'], static fn () => 'another' . 'text');
+            $checked->loadOrFill(['name' => 'same', 'parts' => [1], 'lifetime' => '1h'], static fn () => 'same' . strval(1));
+            $checked->loadOrFill(['name' => 'same', 'parts' => [2], 'lifetime' => '1h'], static fn () => 'same' . strval(2));
+            return ['done' => true];
+        case 'work':
+            return ['value' => $fragments->loadOrFill(item($ask['item']), static function (Scope $scope): string {
+                $scope->did(queries: 2, rows: 10);
+                return 'worked';
+            })];
+        case 'request':
+            $answer = (new Middleware($fragments, new FakeStreams()))->process(new FakeRequest($ask['headers'] ?? []), new FakeHandler(static function ($request) use ($fragments): FakeAnswer {
+                $page = $request->getAttribute('gerastic.page');
+                if ($page->unchanged(null, ['modified' => new DateTimeImmutable('2026-05-17T06:00:00Z'), 'parts' => [1]])) {
+                    return new FakeAnswer();
+                }
+                $page->did(queries: 3);
+                return (new FakeAnswer())->withHeader('Content-Type', 'text/html')->withBody($fragments->loadOrFill(['name' => 'web', 'lifetime' => '1h', 'tags' => ['web']], static fn () => 'body'));
+            }));
+            return ['status' => $answer->getStatusCode(), 'headers' => $answer->headers, 'body' => $answer->body];
+        case 'page':
+            file_put_contents("$directory/page.php", '<?= $this->fragments("row", $rows, each: "row", parts: ["id"], lifetime: "1h", tags: ["row:{id}"]) ?>');
+            file_put_contents("$directory/row.php", '<li><?= $row["id"] ?>' . $ask['edition'] . '</li>');
+            function_exists('opcache_invalidate') && opcache_invalidate("$directory/row.php", true);
+            $was = $fragments->counts()['filled'];
+            $html = $fragments->templates($directory)->render('page', ['rows' => array_map(static fn ($id) => ['id' => $id], range(0, $ask['rows'] - 1))]);
+            return ['html' => $html, 'filled' => $fragments->counts()['filled'] - $was];
+        case 'warned':
+            $lines = preg_replace('/^\[[^]]*\] gerastic: /', '', file($log, FILE_IGNORE_NEW_LINES));
+            file_put_contents($log, '');
+            return ['lines' => $lines];
         case 'load':
             return ['value' => $fragments->load(item($ask['item']))];
         case 'store':

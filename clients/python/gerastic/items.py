@@ -82,7 +82,7 @@ class Wanted:
         if value is not None and not isinstance(value, (str, bytes, bytearray, memoryview)):
             raise TypeError(f"the fill of the fragment {self.item.get('name')} returned neither text nor bytes")
         self.value, self.scope, self.took = value, inner, time.monotonic() - began
-        life = self.nothing if value is None else self.lifetime
+        life = (self.nothing or self.lifetime) if value is None else self.lifetime
         self.until = min(math.inf if life >= FOREVER else time.time() + life, inner.until)
 
     def result(self) -> tuple[Any, ...]:

@@ -3,18 +3,91 @@
 import asyncio
 import inspect
 import json
+import logging
 import os
 import sys
 import time
-from datetime import datetime
+from datetime import datetime, timezone
 
 sys.path.insert(0, os.path.join(os.path.dirname(__file__), ".."))
+import jinja2  # noqa: E402
+
 import gerastic.aio  # noqa: E402
+import gerastic.web  # noqa: E402
 from gerastic import cbor, key_of  # noqa: E402
 from gerastic.keys import seconds  # noqa: E402
 from gerastic.scope import Scope, quoted  # noqa: E402
 
 filled = 0
+warned = []
+
+
+class Warned(logging.Handler):
+    def emit(self, record):
+        warned.append(record.getMessage())
+
+
+class Thing:
+    def __init__(self, key, tags):
+        self.key, self.tags = key, tags
+
+    def fragment_key(self):
+        return self.key
+
+    def fragment_tags(self):
+        return self.tags
+
+
+def application(f):
+    """An application of the page that the suite asks for."""
+
+    def page_of(page):
+        if page.unchanged(modified=datetime(2026, 5, 17, 6, tzinfo=timezone.utc), parts=[1]):
+            return ""
+        page.did(queries=3)
+        return None
+
+    def wsgi(environ, start):
+        start("200 OK", [("Content-Type", "text/html")])
+        if (early := page_of(environ["gerastic.page"])) is not None:
+            return [early.encode()]
+        return [f.load_or_fill(lambda: "body", name="web", lifetime="1h", tags=["web"]).encode()]
+
+    async def asgi(scope, receive, send):
+        early = page_of(scope["gerastic.page"])
+        await send({"type": "http.response.start", "status": 200, "headers": [(b"content-type", b"text/html")]})
+        body = early if early is not None else await f.load_or_fill(lambda: "body", name="web", lifetime="1h", tags=["web"])
+        await send({"type": "http.response.body", "body": body.encode()})
+
+    return wsgi, asgi
+
+
+async def request(f, is_async, headers):
+    """Sends a request through the middleware."""
+    wsgi, asgi = application(f)
+    if is_async:
+        said = []
+
+        async def send(message):
+            said.append(message)
+
+        await gerastic.web.Asgi(asgi, f)({"type": "http", "headers": [(name.lower().encode(), value.encode()) for name, value in headers.items()]}, None, send)
+        return {"status": said[0]["status"], "headers": {name.decode(): value.decode() for name, value in said[0]["headers"]}, "body": said[1]["body"].decode()}
+    began = []
+    environ = {"REQUEST_METHOD": "GET", **{"HTTP_" + name.upper().replace("-", "_"): value for name, value in headers.items()}}
+    body = b"".join(gerastic.web.Wsgi(wsgi, f)(environ, lambda *what: began.extend(what)))
+    return {"status": int(began[0][:3]), "headers": dict(began[1]), "body": body.decode()}
+
+
+async def rendered(f, ask):
+    """Renders a page of rows, with their template as it is asked for."""
+    rows = [{"id": i} for i in range(ask["rows"])]
+    texts = {"page": '{{ fragments("row", rows, each="row", parts=["id"], lifetime="1h", tags=["row:{id}"]) }}', "row": "<li>{{ row.id }}" + ask["edition"] + "</li>"}
+    is_async = inspect.iscoroutinefunction(f.load_or_fill)
+    env = f.templates(jinja2.Environment(loader=jinja2.DictLoader(texts), autoescape=True, enable_async=is_async))
+    before = f.counts()["filled"]
+    html = await env.get_template("page").render_async(rows=rows) if is_async else env.get_template("page").render(rows=rows)
+    return {"html": html, "filled": f.counts()["filled"] - before}
 
 
 def read(v):
@@ -104,6 +177,42 @@ async def do(g, f, is_async, ask):
 
         values = await maybe(f.load_or_fill_all([item(given) for given in ask["items"]], one))
         return {"values": [text(value) for value in values], "filled": filled - before}
+    if what == "thing":
+        return {"value": text(await maybe(f.of(Thing(item(ask["item"]), ask["tags"]), lambda thing: f"of {thing.tags[0]}")))}
+    if what == "twice":
+        before = filled
+        with f.page() as once:
+            for _ in range(2):
+                value = await maybe(f.load_or_fill(lambda: "once", **item(ask["item"])))
+        return {"value": text(value), "report": once.headers()["Server-Timing"]}
+    if what == "nothing":
+        return {"value": await maybe(f.load_or_fill(lambda: None, **item(ask["item"])))}
+    if what == "clash":
+        checked = g.fragments(check=1)
+        for language in ask["bodies"]:
+            await maybe(checked.load_or_fill(lambda: f"in {language}", **item(ask["item"])))
+        await maybe(checked.settle())
+        return {}
+    if what == "copied":
+        checked = g.fragments(check=1)
+        await maybe(checked.load_or_fill(lambda: "one" + "text", name="copied", lifetime="1h"))
+        await maybe(checked.load_or_fill(lambda: "another" + "text", name="copied", parts=[2], lifetime="1h"))
+        await maybe(checked.load_or_fill(lambda: "same" + str(1), name="same", parts=[1], lifetime="1h"))
+        await maybe(checked.load_or_fill(lambda: "same" + str(2), name="same", parts=[2], lifetime="1h"))
+        return {}
+    if what == "work":
+        def worked():
+            f.did(queries=2, rows=10)
+            return "worked"
+
+        return {"value": text(await maybe(f.load_or_fill(worked, **item(ask["item"]))))}
+    if what == "request":
+        return await request(f, is_async, ask.get("headers", {}))
+    if what == "page":
+        return await rendered(f, ask)
+    if what == "warned":
+        lines, warned[:] = list(warned), []
+        return {"lines": lines}
     if what == "load":
         return {"value": text(await maybe(f.load(**item(ask["item"]))))}
     if what == "store":
@@ -132,5 +241,7 @@ async def main(control, token, kind, is_async):
         print(json.dumps(answer), flush=True)
 
 
+logging.getLogger("gerastic").addHandler(Warned())
+logging.getLogger("gerastic").propagate = False
 aio = "--aio" in sys.argv
 asyncio.run(main(sys.argv[1], sys.argv[2], gerastic.aio if aio else gerastic, aio))

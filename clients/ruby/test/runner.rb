@@ -2,7 +2,9 @@
 
 # Does what the conformance suite says, in lines of JSON; see clients/conformance.
 $LOAD_PATH.unshift(File.join(__dir__, "..", "lib"))
+require "fileutils"
 require "gerastic"
+require "tmpdir"
 
 def read(v)
   case v
@@ -32,8 +34,24 @@ def item(given)
 end
 
 client = Gerastic::Client.new(ARGV[0], ARGV[1])
-fragments = client.fragments(wait: "2s")
+warned = []
+fragments = client.fragments(wait: "2s", warn: ->(line) { warned << line })
+checked = client.fragments(check: 1, warn: ->(line) { warned << line })
 filled = 0
+
+# A thing that says its own key.
+Thing = Struct.new(:fragment_key, :fragment_tags)
+
+application = lambda do |env|
+  page = env["gerastic.page"]
+  next [200, {}, []] if page.unchanged?(modified: Time.utc(2026, 5, 17, 6), parts: [1])
+
+  page.did(queries: 3)
+  [200, { "content-type" => "text/html" }, [fragments.load_or_fill(name: "web", lifetime: "1h", tags: ["web"]) { "body" }]]
+end
+middleware = Gerastic::Rack.new(application, fragments)
+directory = Dir.mktmpdir
+at_exit { FileUtils.remove_entry(directory) }
 
 perform = lambda do |ask|
   before = filled
@@ -65,6 +83,33 @@ perform = lambda do |ask|
       "#{given[:name]}#{given[:parts].first}"
     end
     { values: values, filled: filled - before }
+  when "thing" then { value: fragments.of(Thing.new(item(ask["item"]), ask["tags"])) { |thing| "of #{thing.fragment_tags.first}" } }
+  when "twice"
+    fragments.page do |page|
+      value = Array.new(2) { fragments.load_or_fill(**item(ask["item"])) { "once" } }.last
+      { value: value, report: page.headers["Server-Timing"] }
+    end
+  when "nothing" then { value: fragments.load_or_fill(**item(ask["item"])) { nil } }
+  when "clash"
+    ask["bodies"].each { |language| checked.load_or_fill(**item(ask["item"])) { "in #{language}" } }
+    checked.settle && {}
+  when "copied"
+    checked.load_or_fill(name: "copied", lifetime: "1h") { "one" + "text" }
+    checked.load_or_fill(name: "copied", parts: [2], lifetime: "1h") { "another" + "text" }
+    checked.load_or_fill(name: "same", parts: [1], lifetime: "1h") { "same" + 1.to_s }
+    checked.load_or_fill(name: "same", parts: [2], lifetime: "1h") { "same" + 2.to_s }
+    {}
+  when "work" then { value: fragments.load_or_fill(**item(ask["item"])) { fragments.did(queries: 2, rows: 10) && "worked" } }
+  when "request"
+    status, headers, body = middleware.call((ask["headers"] || {}).transform_keys { |name| "HTTP_#{name.upcase.tr('-', '_')}" })
+    { status: status, headers: headers, body: body.join }
+  when "page"
+    File.write(File.join(directory, "page.erb"), '<%= fragments "row", rows, each: :row, parts: [:id], lifetime: "1h", tags: ["row:{id}"] %>')
+    File.write(File.join(directory, "row.html.erb"), "<li><%= row[:id] %>#{ask['edition']}</li>")
+    before = fragments.counts[:filled]
+    html = fragments.templates(directory).render("page", rows: Array.new(ask["rows"]) { |i| { id: i } })
+    { html: html, filled: fragments.counts[:filled] - before }
+  when "warned" then { lines: warned.slice!(0..) }
   when "load" then { value: fragments.load(**item(ask["item"]))&.force_encoding(Encoding::UTF_8) }
   when "store" then { stored: fragments.store(ask["body"], **item(ask["item"])) }
   when "drop" then fragments.drop(**item(ask["item"])) || {}

@@ -59,7 +59,7 @@ module Gerastic
     def made(inner, value, began)
       raise TypeError, "the fill of the fragment #{words[:name]} returned neither text nor bytes" unless value.nil? || value.is_a?(String)
 
-      life = value.nil? ? nothing : lifetime
+      life = value.nil? && nothing.positive? ? nothing : lifetime
       self.value, self.scope, self.took = value, inner, Process.clock_gettime(Process::CLOCK_MONOTONIC) - began
       self.until = [life >= FOREVER ? Float::INFINITY : Time.now.to_f + life, inner.until].min
     end
