@@ -4,7 +4,7 @@ SHELL := /bin/bash -o pipefail
 DEMO_FLAGS ?=
 ATTACK_FLAGS ?=
 CONSOLE_SOURCES := $(shell find console -path console/node_modules -prune -o -path console/dist -prune -o -path console/test -prune -o -type f -print)
-GO_SOURCES := $(shell find . -name node_modules -prune -o \( -name '*.go' -o -name '*.sql' -o -name '*.html' -o -name '*.css' -o -name 'policy.yaml' \) -print)
+GO_SOURCES := $(shell find . -name node_modules -prune -o \( -name '*.go' -o -name '*.sql' -o -name '*.html' -o -name '*.css' -o -name 'policy.yaml' -o -name '*.py' \) -print)
 
 .PHONY: demo test soak bench attack generate build lint packages browser frameworks languages databases screenshots clean
 

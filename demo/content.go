@@ -10,6 +10,8 @@ import (
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgxpool"
+
+	"gerastic.example/client/pgxwork"
 )
 
 //go:embed schema.sql
@@ -88,13 +90,15 @@ func OpenContent(ctx context.Context, url string, now time.Time) (*Content, erro
 }
 
 // TraceQueryStart counts queries, so that anyone can see what a cache saves.
-func (c *Content) TraceQueryStart(ctx context.Context, _ *pgx.Conn, _ pgx.TraceQueryStartData) context.Context {
+func (c *Content) TraceQueryStart(ctx context.Context, conn *pgx.Conn, data pgx.TraceQueryStartData) context.Context {
 	c.Queries.Add(1)
-	return ctx
+	return pgxwork.Tracer{}.TraceQueryStart(ctx, conn, data)
 }
 
-// TraceQueryEnd completes pgx's interface.
-func (c *Content) TraceQueryEnd(context.Context, *pgx.Conn, pgx.TraceQueryEndData) {}
+// TraceQueryEnd counts the rows.
+func (c *Content) TraceQueryEnd(ctx context.Context, conn *pgx.Conn, data pgx.TraceQueryEndData) {
+	pgxwork.Tracer{}.TraceQueryEnd(ctx, conn, data)
+}
 
 // Close ends all connections.
 func (c *Content) Close() { c.pool.Close() }

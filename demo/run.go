@@ -50,6 +50,7 @@ type Demo struct {
 	content *Content
 	outbox  *aftercommit.Outbox
 	server  *http.Server
+	hall    *hall
 	end     context.CancelFunc
 	tasks   sync.WaitGroup
 }
@@ -154,6 +155,12 @@ func (d *Demo) startSite(ctx context.Context, listener net.Listener) error {
 	}
 	d.server = &http.Server{Handler: d.Site, ReadHeaderTimeout: 10 * time.Second, ErrorLog: slog.NewLogLogger(d.options.Node.Log.Handler(), slog.LevelDebug)}
 	d.tasks.Go(func() { _ = d.server.Serve(listener) })
+	d.hall, err = startHall(filepath.Join(d.options.Node.Data, "hall"), d.Origin, d.Node.ControlURL(), site.Secret)
+	if err != nil { // the company does without
+		d.options.Node.Log.Warn(err.Error())
+		return nil
+	}
+	d.Site.hall.Store(d.hall.url)
 	return nil
 }
 
@@ -265,6 +272,9 @@ func (d *Demo) Stop(ctx context.Context) {
 		}
 	}
 	d.tasks.Wait()
+	if d.hall != nil {
+		d.hall.stop()
+	}
 	if d.outbox != nil {
 		d.outbox.Close()
 	}

@@ -11,6 +11,7 @@ import (
 	"html/template"
 	"log/slog"
 	"net/http"
+	"net/url"
 	"strconv"
 	"strings"
 	"sync/atomic"
@@ -45,6 +46,7 @@ type Site struct {
 	parts   [4]atomic.Int64 // made since the start, by kind
 	pages   *template.Template
 	handler http.Handler
+	hall    atomic.Pointer[url.URL] // the application in Python; nil: it does not run
 }
 
 // NewSite returns the application.
@@ -87,6 +89,8 @@ func NewSite(parts Parts) (*Site, error) {
 	m.HandleFunc("GET /pieces/greeting", site.greeting)
 	m.HandleFunc("GET /pieces/notices", site.homeNotices)
 	m.HandleFunc("GET /pieces/departures", site.homeDepartures)
+	m.HandleFunc("GET /pieces/board/{port}", site.boardPiece)
+	m.HandleFunc("GET /hall/{port}", site.hallPage)
 	m.HandleFunc("POST /desk/sailings/{id}", site.editSailing)
 	m.HandleFunc("POST /desk/notices", site.writeNotice)
 	m.HandleFunc("POST /desk/notices/{id}", site.writeNotice)
@@ -280,13 +284,15 @@ func (s *Site) sailing(w http.ResponseWriter, r *http.Request) {
 		s.missing(w, err, "sailing")
 		return
 	}
-	h := w.Header()
-	h.Set("Last-Modified", sailing.Updated.Format(http.TimeFormat))
-	h.Set("ETag", fmt.Sprintf(`"s%d-%x"`, sailing.ID, sailing.Updated.Unix()))
-	h.Set("Cache-Control", "max-age=60")
+	w.Header().Set("Cache-Control", "max-age=60")
 	groups := []string{fmt.Sprintf("sailing:%d", sailing.ID), fmt.Sprintf("vessel:%d", sailing.VesselID), "port:" + sailing.From, "port:" + sailing.To}
-	if r.Header.Get("If-None-Match") == h.Get("ETag") {
-		h.Set("Cache-Groups", groupList(groups))
+	unchanged, err := client.Unchanged(w, r, sailing.Updated, sailing.ID)
+	if err != nil {
+		s.broken(w, err)
+		return
+	}
+	if unchanged {
+		w.Header().Set("Cache-Groups", groupList(groups))
 		w.WriteHeader(http.StatusNotModified) // no render: that is what validators save
 		return
 	}

@@ -33,6 +33,7 @@ func (v *Visitors) Run(ctx context.Context) {
 	var tasks sync.WaitGroup
 	defer tasks.Wait()
 	tasks.Go(func() { v.displays(ctx) })
+	tasks.Go(func() { v.halls(ctx) })
 	if v.PerSecond <= 0 {
 		<-ctx.Done()
 		return

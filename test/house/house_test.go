@@ -83,7 +83,7 @@ var rooms = map[string][]string{
 	"internal/node/":         {"internal/", "client"},
 	"internal/cli/":          {"internal/", "client", "demo", "console"},
 	"client/":                {"client"},
-	"demo/":                  {"internal/", "client", "console"},
+	"demo/":                  {"internal/", "client", "clients", "console"},
 }
 
 // TestRoomsDoNotReachThroughEachOther: the narrowest room that a file stands in says what it may

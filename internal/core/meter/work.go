@@ -52,12 +52,14 @@ func NewWork(amounts map[string]float64) Work {
 }
 
 // WorkOf is the work that a maker tells of: what it counted (protocol.WorkField), and the durations of
-// its Server-Timing metrics, in milliseconds, each under its own name.
+// its Server-Timing metrics, in milliseconds, each under its own name. What our own clients time, that
+// they waited for fragments, is no work.
 func WorkOf(counted, timed []string) Work {
 	if counted == nil && timed == nil {
 		return ""
 	}
 	amounts := httprules.ServerTimings(timed)
+	delete(amounts, "fragments")
 	maps.Copy(amounts, protocol.ParseWork(counted))
 	return NewWork(amounts)
 }

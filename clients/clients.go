@@ -1,0 +1,9 @@
+// Package clients has the kits' sources, for the demo.
+package clients
+
+import "embed"
+
+// Python is the kit for Python, below python/.
+//
+//go:embed python/gerastic/*.py
+var Python embed.FS
