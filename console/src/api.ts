@@ -15,6 +15,9 @@ export type PurgeRequest = Schemas['PurgeRequest']
 export type PurgeResult = Schemas['PurgeResult']
 export type Finding = Schemas['Finding']
 export type RequestEvent = Schemas['Event']
+export type FragmentEvent = Schemas['FragmentEvent']
+export type SavingsReport = Schemas['SavingsReport']
+export type SavingsRow = Schemas['SavingsRow']
 export type Tag = Schemas['StoredTag']
 export type Entry = Schemas['Entry']
 export type EntryDetail = Schemas['EntryDetail']
@@ -71,6 +74,7 @@ export const api = {
   signOut: () => call<void>('DELETE', '/v1/session'),
   ratio: (q: { since: string; until?: string; by: 'route' | 'time' | 'total'; route?: string }) =>
     call<RatioReport>('GET', '/v1/reports/ratio' + query(q)),
+  savings: (since: string, price: string[]) => call<SavingsReport>('GET', `/v1/reports/savings${query({ since })}${price.map((p) => '&price=' + encodeURIComponent(p)).join('')}`),
   routes: (since: string) => call<{ routes: Route[] }>('GET', '/v1/routes' + query({ since })).then((r) => r.routes),
   switchRoute: (name: string, enabled: boolean) => call<void>('PATCH', `/v1/routes/${encodeURIComponent(name)}`, { enabled }),
   addRoute: (route: NewRoute) => call<RouteChange>('POST', '/v1/routes', route),
@@ -98,20 +102,22 @@ export const api = {
   purge: (order: PurgeRequest) => call<PurgeResult>('POST', '/v1/purges', order),
 }
 
-/** What requests are followed by; an empty value matches all. */
+/** What is followed, requests or fragments, and which of them; an empty value matches all. */
 export interface EventFilter {
+  of: string
   outcome: string
   route: string
   path: string
 }
 
-/** Follows requests as they are answered, until the function that it returns is called. */
-export function followEvents(filter: EventFilter, on: { open: () => void; broken: () => void; event: (e: RequestEvent) => void }): () => void {
+/** Follows what happens, until the function that it returns is called. */
+export function followEvents(filter: EventFilter, on: { open: () => void; broken: () => void; event: (e: RequestEvent | FragmentEvent) => void }): () => void {
   const source = new EventSource('/v1/events' + query({ ...filter }))
-  const take = (m: MessageEvent<string>) => on.event(JSON.parse(m.data) as RequestEvent)
+  const take = (m: MessageEvent<string>) => on.event(JSON.parse(m.data) as RequestEvent | FragmentEvent)
   source.onopen = on.open
   source.onerror = on.broken
   source.onmessage = take
   source.addEventListener('request', take)
+  source.addEventListener('fragment', take)
   return () => source.close()
 }

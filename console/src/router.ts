@@ -7,6 +7,7 @@ import Live from './pages/Live.vue'
 import Overview from './pages/Overview.vue'
 import Purge from './pages/Purge.vue'
 import Routes from './pages/Routes.vue'
+import Savings from './pages/Savings.vue'
 import SignIn from './pages/SignIn.vue'
 import Store from './pages/Store.vue'
 import Tags from './pages/Tags.vue'
@@ -14,7 +15,7 @@ import { useSession } from './session'
 
 // Pages in the order of work; a page stands here only when it works.
 export const rail = [
-  { group: 'See', pages: [{ path: '/', label: 'Overview' }, { path: '/live', label: 'Live' }, { path: '/routes', label: 'Routes' }, { path: '/findings', label: 'Findings' }] },
+  { group: 'See', pages: [{ path: '/', label: 'Overview' }, { path: '/live', label: 'Live' }, { path: '/routes', label: 'Routes' }, { path: '/savings', label: 'Savings' }, { path: '/findings', label: 'Findings' }] },
   { group: 'Stored', pages: [{ path: '/store', label: 'Store' }, { path: '/entries', label: 'Entries' }, { path: '/tags', label: 'Tags' }, { path: '/fragments', label: 'Fragments' }] },
   { group: 'Change', pages: [{ path: '/purge', label: 'Purge' }, { path: '/changes', label: 'Changes' }] },
 ]
@@ -26,6 +27,7 @@ export const router = createRouter({
     { path: '/live', component: Live, meta: { title: 'Live' } },
     { path: '/findings', component: Findings, meta: { title: 'Findings' } },
     { path: '/routes', component: Routes, meta: { title: 'Routes' } },
+    { path: '/savings', component: Savings, meta: { title: 'Savings' } },
     { path: '/store', component: Store, meta: { title: 'Store' } },
     { path: '/entries', component: Entries, meta: { title: 'Entries' } },
     { path: '/tags', component: Tags, meta: { title: 'Tags' } },

@@ -122,7 +122,8 @@ belongs into the key; "changed" means that the content changed and nothing was p
 that a purge is missing or the lifetime is too long. "unkeyed-cookie" and "unkeyed-field"
 name what comes with many of a route's requests although the key leaves it out: if it says
 who is signed in, name it under visitors.signed_in; if it changes the page, put it into
-the key.`,
+the key. "fragment-clash" names a fragment of which an application filled another one than
+was there: give its key the argument that is named.`,
 		Example: "  gerastic report findings --since 1d",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			found, err := a.client().Findings(cmd.Context(), since)
@@ -131,6 +132,9 @@ the key.`,
 			}
 			t := &rows{columns: []column{left("when"), left("route"), left("kind"), left("by"), left("stored"), left("origin"), left("url")}}
 			for _, f := range found {
+				if f.Kind == client.FragmentClashes {
+					f.Stored, f.Origin, f.URL = f.Samples[0], f.Samples[1], f.Key
+				}
 				t.add(clock(f.At), str(f.Route), str(f.Kind), str(f.Separator), str(f.Stored), str(f.Origin), str(f.URL))
 			}
 			if len(found) == 0 && a.format == "table" {

@@ -11,7 +11,7 @@ import (
 
 // pages are the console's, which are made in the browser: each gets its index. They are those
 // of console/src/router.ts.
-var pages = []string{"", "live", "findings", "routes", "store", "entries", "tags", "fragments", "changes", "purge", "sign-in"}
+var pages = []string{"", "live", "findings", "savings", "routes", "store", "entries", "tags", "fragments", "changes", "purge", "sign-in"}
 
 // notFound serves the console's files and pages, and a problem for everything else: a probe
 // that asks for a path which does not exist must not be told that all is well.

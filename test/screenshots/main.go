@@ -49,6 +49,8 @@ func take(control, token, dir string) error {
 		{"overview", []chromedp.Action[chromedp.Void]{chromedp.SendKeys("#token", token), chromedp.Click("button[type=submit]"), chromedp.WaitVisible("#hit-ratio"), chromedp.WaitVisible("canvas")}},
 		{"routes", []chromedp.Action[chromedp.Void]{open("/routes"), chromedp.WaitVisible("tbody .switch")}},
 		{"live", []chromedp.Action[chromedp.Void]{open("/live"), chromedp.WaitVisible("#live tbody tr:nth-child(15)")}},
+		{"live-fragments", []chromedp.Action[chromedp.Void]{open("/live?of=fragments"), chromedp.WaitVisible("#live tbody tr:nth-child(15)")}},
+		{"savings", []chromedp.Action[chromedp.Void]{open("/savings?since=15m"), chromedp.WaitVisible("#savings tbody tr:nth-child(9)")}},
 		{"findings", []chromedp.Action[chromedp.Void]{open("/findings"), chromedp.WaitVisible("#findings .empty, #findings tbody td")}},
 		{"purge", []chromedp.Action[chromedp.Void]{open("/purge?tag=port%3Atholm"), chromedp.WaitVisible("#history tbody tr")}},
 		{"store", []chromedp.Action[chromedp.Void]{open("/store?since=15m"), chromedp.WaitVisible("#size canvas"), chromedp.WaitVisible("#primes tbody progress")}},

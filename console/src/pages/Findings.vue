@@ -17,6 +17,7 @@ const meanings: Record<string, string> = {
   changed: 'the content changed and nothing was purged',
   'unkeyed-cookie': 'a cookie that the key leaves out comes with many requests',
   'unkeyed-field': 'a field that the key leaves out comes with many requests',
+  'fragment-clash': 'a fragment’s key leaves something out: a fill made something else than what was there',
   'unread-write': 'a body was too long to be read, and more was purged than it named',
 }
 const meaning = (f: Finding) => meanings[f.kind] ?? f.kind
@@ -26,9 +27,9 @@ const columns: Column<Finding>[] = [
   { key: 'route', title: 'route', by: (f) => f.route, text: (f) => f.route },
   { key: 'meaning', title: 'what it means', by: meaning, text: meaning },
   { key: 'separator', title: 'by', by: (f) => f.separator, text: (f) => f.separator || none, look: 'mono' },
-  { key: 'stored', title: 'stored', text: (f) => f.stored.slice(0, 8) || none, tip: (f) => f.stored, look: 'mono' },
-  { key: 'origin', title: 'origin', text: (f) => f.origin.slice(0, 8) || none, tip: (f) => f.origin, look: 'mono' },
-  { key: 'asked', title: 'asked', by: (f) => f.url, text: (f) => f.url, tip: (f) => f.key, look: 'mono' },
+  { key: 'stored', title: 'stored', text: (f) => (f.samples?.[0] ?? f.stored).slice(0, 8) || none, tip: (f) => f.samples?.[0] ?? f.stored, look: 'mono' },
+  { key: 'origin', title: 'origin', text: (f) => (f.samples?.[1] ?? f.origin).slice(0, 8) || none, tip: (f) => f.samples?.[1] ?? f.origin, look: 'mono' },
+  { key: 'asked', title: 'asked', by: (f) => f.url, text: (f) => f.url || f.key, tip: (f) => f.key, look: 'mono' },
 ]
 </script>
 
