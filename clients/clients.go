@@ -1,4 +1,3 @@
-// Package clients has the kits' sources, for the demo.
 package clients
 
 import "embed"

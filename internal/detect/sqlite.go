@@ -10,8 +10,6 @@ import (
 	"strconv"
 	"strings"
 	"time"
-
-	_ "modernc.org/sqlite" // the driver
 )
 
 // sqlite is a file of SQLite. One transaction writes at a time, so that what is committed later was

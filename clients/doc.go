@@ -1,0 +1,2 @@
+// Package clients has the kits' sources, for the demo.
+package clients

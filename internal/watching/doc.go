@@ -1,0 +1,2 @@
+// Package watching shows what happens to those who watch, and never slows it.
+package watching
