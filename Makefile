@@ -79,9 +79,11 @@ languages:
 	@command -v ruby >/dev/null || ./scripts/install ruby
 	@php -m 2>/dev/null | grep -qx curl || ./scripts/install php-cli php-curl
 
-# A server of the other databases that changes are read from; the tests start it.
+# The other databases that changes are read from, which the tests start, and how the kits reach them.
 databases:
 	@command -v mariadbd >/dev/null || ./scripts/install mariadb-server
+	@/usr/bin/python3 -c 'import pymysql, psycopg2, jinja2' 2>/dev/null || ./scripts/install python3-pymysql python3-psycopg2 python3-jinja2
+	@php -r 'exit(array_diff(["sqlite", "mysql", "pgsql"], PDO::getAvailableDrivers()) ? 1 : 0);' || ./scripts/install php-sqlite3 php-mysql php-pgsql
 
 # The web frameworks whose applications the tests put behind a node.
 frameworks: test/frameworks/node_modules/.installed

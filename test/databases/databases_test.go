@@ -27,7 +27,10 @@ import (
 	"gerastic/internal/node"
 )
 
-var ctx = context.Background()
+var (
+	ctx   = context.Background()
+	quiet = slog.New(slog.DiscardHandler)
+)
 
 // base is a database under test: how it is reached, and how it says what they all say in their own way.
 type base struct {
@@ -126,7 +129,7 @@ changes:
     - { kind: item, tags: ["item:{id}", "group:{grp}"] }
     - { kind: item, when: "op = 'delete'", also: { query: "select name from place where item = $1", with: [id], tags: ["place:{name}"] } }
 `, app.URL, b.address, b.json, b.address, b.json), 0o600))
-	n, err := node.Start(ctx, node.Settings{Name: "w", Data: t.TempDir(), PolicyFile: policy, Memory: 16 << 20, Log: slog.New(slog.DiscardHandler), Edge: "127.0.0.1:0", Control: "127.0.0.1:0", AdminToken: "a token of the test"})
+	n, err := node.Start(ctx, node.Settings{Name: "w", Data: t.TempDir(), PolicyFile: policy, Memory: 16 << 20, Log: quiet, Edge: "127.0.0.1:0", Control: "127.0.0.1:0", AdminToken: "a token of the test"})
 	require.NoError(t, err)
 	t.Cleanup(func() { n.Stop(ctx) })
 	w.api = client.New(n.ControlURL(), "a token of the test")

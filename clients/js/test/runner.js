@@ -59,6 +59,33 @@ async function renderPage({ rows, edition }) {
   return { html, filled: fragments.counts().filled - before }
 }
 
+// bench times calls, in microseconds each: a bare exchange of the same bytes, one fragment found, a hundred in one trip,
+// and one by one.
+async function bench({ control, token, rounds }) {
+  const items = Array.from({ length: 100 }, (_, i) => ({ name: 'bench', parts: [i], lifetime: '1h' }))
+  await fragments.loadOrFillAll(items, () => 'x'.repeat(400))
+  const body = encode({ keys: ['bench(0)'], have: [''], wait: 2000, lease: 30000, details: true })
+  const headers = { Authorization: `Bearer ${token}`, 'Content-Type': 'application/cbor-seq' }
+  const calls = {
+    bare: async () => (await fetch(`${control}/v1/fragments/lookup`, { method: 'POST', body, headers })).arrayBuffer(),
+    one: () => fragments.loadOrFill(items[0], () => ''),
+    hundred: () => fragments.loadOrFillAll(items, () => ''),
+    each: async () => {
+      for (const one of items) await fragments.loadOrFill(one, () => '')
+    },
+  }
+  const took = Object.fromEntries(Object.keys(calls).map((name) => [name, []]))
+  for (let round = 0; round < rounds; round++) {
+    for (const [name, call] of Object.entries(calls)) {
+      const n = name === 'each' ? 1 : 50
+      const began = performance.now()
+      for (let i = 0; i < n; i++) await call()
+      took[name].push(((performance.now() - began) / n) * 1000)
+    }
+  }
+  return Object.fromEntries(Object.entries(took).map(([name, all]) => [name, all.sort((a, b) => a - b)[Math.floor(all.length / 2)]]))
+}
+
 async function perform(ask) {
   const before = filled
   switch (ask.do) {
@@ -109,6 +136,7 @@ async function perform(ask) {
     case 'work': return { value: await fragments.loadOrFill(item(ask.item), (scope) => (scope.did({ queries: 2, rows: 10 }), 'worked')) }
     case 'request': return request(ask.headers ?? {})
     case 'page': return renderPage(ask)
+    case 'bench': return bench(ask)
     case 'warned': return { lines: warned.splice(0) }
     case 'load': return { value: await fragments.load(item(ask.item)) }
     case 'store': return { stored: await fragments.store(item(ask.item), ask.body) }

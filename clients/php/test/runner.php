@@ -69,7 +69,38 @@ final class Thing
 }
 $filled = 0;
 
-$do = static function (array $ask) use ($client, $fragments, $checked, $log, $directory, &$filled): array {
+// Times calls, in microseconds each: a bare exchange of the same bytes, one fragment found, a hundred in one trip, and
+// one by one.
+$bench = static function (array $ask) use ($fragments): array {
+    $items = array_map(static fn ($i) => ['name' => 'bench', 'parts' => [$i], 'lifetime' => '1h'], range(0, 99));
+    $fragments->loadOrFillAll($items, static fn () => str_repeat('x', 400));
+    $curl = curl_init($ask['control'] . '/v1/fragments/lookup');
+    curl_setopt_array($curl, [CURLOPT_RETURNTRANSFER => true, CURLOPT_POSTFIELDS => Cbor::encode(['keys' => ['bench(0)'], 'have' => [''], 'wait' => 2000.0, 'lease' => 30000.0, 'details' => true]),
+        CURLOPT_HTTPHEADER => ["Authorization: Bearer {$ask['token']}", 'Content-Type: application/cbor-seq']]);
+    $calls = [
+        'bare' => static fn () => curl_exec($curl),
+        'one' => static fn () => $fragments->loadOrFill($items[0], static fn () => ''),
+        'hundred' => static fn () => $fragments->loadOrFillAll($items, static fn () => ''),
+        'each' => static fn () => array_map(static fn ($item) => $fragments->loadOrFill($item, static fn () => ''), $items),
+    ];
+    $took = [];
+    for ($round = 0; $round < $ask['rounds']; $round++) {
+        foreach ($calls as $name => $call) {
+            $n = $name === 'each' ? 1 : 50;
+            $began = microtime(true);
+            for ($i = 0; $i < $n; $i++) {
+                $call();
+            }
+            $took[$name][] = (microtime(true) - $began) / $n * 1e6;
+        }
+    }
+    return array_map(static function (array $all): float {
+        sort($all);
+        return $all[intdiv(count($all), 2)];
+    }, $took);
+};
+
+$do = static function (array $ask) use ($client, $fragments, $checked, $log, $directory, $bench, &$filled): array {
     $before = $filled;
     switch ($ask['do']) {
         case 'key':
@@ -144,6 +175,8 @@ $do = static function (array $ask) use ($client, $fragments, $checked, $log, $di
             $was = $fragments->counts()['filled'];
             $html = $fragments->templates($directory)->render('page', ['rows' => array_map(static fn ($id) => ['id' => $id], range(0, $ask['rows'] - 1))]);
             return ['html' => $html, 'filled' => $fragments->counts()['filled'] - $was];
+        case 'bench':
+            return $bench($ask);
         case 'warned':
             $lines = preg_replace('/^\[[^]]*\] gerastic: /', '', file($log, FILE_IGNORE_NEW_LINES));
             file_put_contents($log, '');

@@ -1,6 +1,7 @@
 """Does what the conformance suite says, in lines of JSON; see clients/conformance. With --aio through asyncio."""
 
 import asyncio
+import http.client
 import inspect
 import json
 import logging
@@ -77,6 +78,33 @@ async def request(f, is_async, headers):
     environ = {"REQUEST_METHOD": "GET", **{"HTTP_" + name.upper().replace("-", "_"): value for name, value in headers.items()}}
     body = b"".join(gerastic.web.Wsgi(wsgi, f)(environ, lambda *what: began.extend(what)))
     return {"status": int(began[0][:3]), "headers": dict(began[1]), "body": body.decode()}
+
+
+async def bench(g, f, ask):
+    """Times calls, in microseconds each: a bare exchange of the same bytes, one fragment found, a hundred in one trip, and one by one."""
+    items = [{"name": "bench", "parts": [i], "lifetime": "1h"} for i in range(100)]
+    await maybe(f.load_or_fill_all(items, lambda item: "x" * 400))
+    connection = http.client.HTTPConnection(*ask["control"].removeprefix("http://").split(":"))
+    body = cbor.encode({"keys": ["bench(0)"], "have": [""], "wait": 2000.0, "lease": 30000.0, "details": True})
+
+    def bare():
+        connection.request("POST", "/v1/fragments/lookup", body=body, headers={"Authorization": "Bearer " + ask["token"], "Content-Type": "application/cbor-seq"})
+        connection.getresponse().read()
+
+    async def each():
+        for item in items:
+            await maybe(f.load_or_fill(lambda: "", **item))
+
+    calls = {"bare": bare, "one": lambda: f.load_or_fill(lambda: "", **items[0]), "hundred": lambda: f.load_or_fill_all(items, lambda item: ""), "each": each}
+    took = {name: [] for name in calls}
+    for _ in range(ask["rounds"]):
+        for name, call in calls.items():
+            n = 1 if name == "each" else 50
+            began = time.perf_counter()
+            for _ in range(n):
+                await maybe(call())
+            took[name].append((time.perf_counter() - began) / n * 1e6)
+    return {name: sorted(all)[len(all) // 2] for name, all in took.items()}
 
 
 async def rendered(f, ask):
@@ -208,6 +236,8 @@ async def do(g, f, is_async, ask):
         return {"value": text(await maybe(f.load_or_fill(worked, **item(ask["item"]))))}
     if what == "request":
         return await request(f, is_async, ask.get("headers", {}))
+    if what == "bench":
+        return await bench(g, f, ask)
     if what == "page":
         return await rendered(f, ask)
     if what == "warned":

@@ -53,6 +53,32 @@ middleware = Gerastic::Rack.new(application, fragments)
 directory = Dir.mktmpdir
 at_exit { FileUtils.remove_entry(directory) }
 
+# Times calls, in microseconds each: a bare exchange of the same bytes, one fragment found, a hundred in one trip, and
+# one by one.
+bench = lambda do |ask|
+  items = Array.new(100) { |i| { name: "bench", parts: [i], lifetime: "1h" } }
+  fragments.load_or_fill_all(items) { "x" * 400 }
+  address = URI(ask["control"])
+  connection = Net::HTTP.start(address.host, address.port)
+  body = Gerastic::CBOR.encode({ "keys" => ["bench(0)"], "have" => [""], "wait" => 2000.0, "lease" => 30_000.0, "details" => true })
+  calls = {
+    bare: -> { connection.post("/v1/fragments/lookup", body, "Authorization" => "Bearer #{ask['token']}", "Content-Type" => "application/cbor-seq").body },
+    one: -> { fragments.load_or_fill(**items[0]) { "" } },
+    hundred: -> { fragments.load_or_fill_all(items) { "" } },
+    each: -> { items.each { |item| fragments.load_or_fill(**item) { "" } } }
+  }
+  took = calls.transform_values { [] }
+  ask["rounds"].times do
+    calls.each do |name, call|
+      n = name == :each ? 1 : 50
+      began = Process.clock_gettime(Process::CLOCK_MONOTONIC)
+      n.times { call.call }
+      took[name] << (Process.clock_gettime(Process::CLOCK_MONOTONIC) - began) / n * 1e6
+    end
+  end
+  took.transform_values { |all| all.sort[all.size / 2] }
+end
+
 perform = lambda do |ask|
   before = filled
   case ask["do"]
@@ -109,6 +135,7 @@ perform = lambda do |ask|
     before = fragments.counts[:filled]
     html = fragments.templates(directory).render("page", rows: Array.new(ask["rows"]) { |i| { id: i } })
     { html: html, filled: fragments.counts[:filled] - before }
+  when "bench" then bench.call(ask)
   when "warned" then { lines: warned.slice!(0..) }
   when "load" then { value: fragments.load(**item(ask["item"]))&.force_encoding(Encoding::UTF_8) }
   when "store" then { stored: fragments.store(ask["body"], **item(ask["item"])) }
