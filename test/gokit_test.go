@@ -196,3 +196,80 @@ func TestTemplatesOfLists(t *testing.T) {
 	assert.Contains(t, show("b"), "<i>3b</i>")
 	assert.Equal(t, 3, executed, "only what was edited")
 }
+
+// TestFragmentsAreWatched: what becomes of them, as it happens, and which of them are wanted.
+func TestFragmentsAreWatched(t *testing.T) {
+	s := fragmentsFor(t, "watched")
+	life, end := context.WithCancel(ctx)
+	events := make(chan client.FragmentEvent, 100)
+	var watching sync.WaitGroup
+	defer watching.Wait()
+	defer end()
+	stands := company.Node.FragmentWatchers().Count()
+	for _, f := range []client.WatchFilter{{Route: "watched/row"}, {Route: "watched/row", Outcome: "dropped", Path: "row(9"}} {
+		watching.Go(func() {
+			_ = api().WatchFragments(life, f, func(e client.FragmentEvent) error {
+				events <- e
+				return nil
+			})
+		})
+	}
+	eventually(t, "both watch", func() bool { return company.Node.FragmentWatchers().Count() == stands+2 })
+	row := func(n int) client.Fragment { return client.Fragment{Name: "row", Parts: []any{n}, Lifetime: time.Hour} }
+	next := func(outcome, key string) {
+		t.Helper()
+		select {
+		case e := <-events:
+			assert.Equal(t, []any{"watched", outcome, key}, []any{e.Namespace, e.Outcome, e.Key})
+			assert.Equal(t, outcome != "dropped", e.Bytes > 0 && e.TookMS >= 0)
+			assert.WithinDuration(t, time.Now(), e.At, time.Minute)
+		case <-time.After(10 * time.Second):
+			t.Fatalf("no event tells that %s was %s", key, outcome)
+		}
+	}
+	load := func(n int, fill func(context.Context) ([]byte, error)) {
+		_, err := s.LoadOrFill(ctx, row(n), fill)
+		require.NoError(t, err)
+	}
+	load(1, text("one"))
+	next("filled", "row(1)")
+	load(1, notAgain)
+	next("found", "row(1)")
+	_, err := s.Store(ctx, row(2), []byte("two"))
+	require.NoError(t, err)
+	next("stored", "row(2)")
+	under, goOn := make(chan struct{}), make(chan struct{})
+	var both sync.WaitGroup
+	both.Go(func() {
+		load(3, func(context.Context) ([]byte, error) {
+			close(under)
+			<-goOn
+			return []byte("three"), nil
+		})
+	})
+	<-under
+	other := fragmentsFor(t, "watched")
+	both.Go(func() {
+		_, err := other.LoadOrFill(ctx, row(3), notAgain)
+		assert.NoError(t, err)
+	})
+	time.Sleep(50 * time.Millisecond) // so that it waits; if it comes later, it is found
+	close(goOn)
+	both.Wait()
+	next("filled", "row(3)")
+	select {
+	case e := <-events:
+		assert.Contains(t, []string{"waited", "found"}, e.Outcome)
+	case <-time.After(10 * time.Second):
+		t.Fatal("no event tells of who waited")
+	}
+	_, err = s.Drop(ctx, row(9))
+	require.NoError(t, err)
+	next("dropped", "row(9)")
+	next("dropped", "row(9)") // to each that wants it
+	_, err = s.Drop(ctx, row(1))
+	require.NoError(t, err)
+	next("dropped", "row(1)")
+	assert.Empty(t, events)
+	assert.Error(t, api().WatchFragments(ctx, client.WatchFilter{Outcome: "hit"}, func(client.FragmentEvent) error { return nil }), "hit is an outcome of requests")
+}

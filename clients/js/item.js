@@ -10,6 +10,13 @@ export const bytes = { type: 'application/octet-stream', encode: (v) => v, decod
 export const text = { type: 'text/html; charset=utf-8', encode: (v) => new TextEncoder().encode(v), decode: (b) => new TextDecoder('utf-8', { fatal: true }).decode(b) }
 export const json = { type: 'application/json', encode: (v) => new TextEncoder().encode(JSON.stringify(v)), decode: (b) => JSON.parse(new TextDecoder('utf-8', { fatal: true }).decode(b)) }
 
+// plain is for fragments without an encoder: text, or bytes where the fill made bytes.
+const plain = {
+  type: text.type,
+  encode: (v) => (v instanceof Uint8Array ? v : text.encode(v)),
+  decode: (b, type) => (/^text\/|json|utf-8/.test(type || text.type) ? text.decode(b) : b.slice()),
+}
+
 /** Reads what an application says; a TypeError says what is wrong with it. */
 export function wanted(scope, f, at, defaults, needsLife = true) {
   const unknown = Object.keys(f).filter((word) => !words.includes(word))
@@ -19,11 +26,11 @@ export function wanted(scope, f, at, defaults, needsLife = true) {
   if (needsLife && !(lifetime > 0)) throw new TypeError(`the fragment ${f.name} has no lifetime; give one, such as 1h, or forever if only purges and versions end it`)
   if (f.tags !== undefined && !Array.isArray(f.tags)) throw new TypeError(`the tags of the fragment ${f.name} are a list`)
   if (f.tags?.some((tag) => typeof tag !== 'string' || !tag)) throw new TypeError(`a tag of the fragment ${f.name} is not a text of 1 to 1024 bytes`)
-  return { name: f.name, parts: f.parts ?? [], type: f.type, key, lifetime, stale: seconds(f.stale ?? 0, `stale of the fragment ${f.name}`), nothing: seconds(f.nothing ?? 0, `nothing of the fragment ${f.name}`), tags: [...new Set([...defaults.tags, ...(f.tags ?? [])])], coder: f.encoder ?? text, at, item: scope.begin(), began: performance.now() }
+  return { name: f.name, parts: f.parts ?? [], type: f.type, key, lifetime, stale: seconds(f.stale ?? 0, `stale of the fragment ${f.name}`), nothing: seconds(f.nothing ?? 0, `nothing of the fragment ${f.name}`), tags: [...new Set([...defaults.tags, ...(f.tags ?? [])])], coder: f.encoder ?? plain, at, item: scope.begin(), began: performance.now() }
 }
 
 /** One that is not in order: it has no key, and is filled without being stored. */
-export const bad = (f, at) => ({ name: f?.name, parts: [], key: '', lifetime: 0, stale: 0, nothing: 0, tags: [], coder: f?.encoder ?? text, at, item: {}, began: performance.now() })
+export const bad = (f, at) => ({ name: f?.name, parts: [], key: '', lifetime: 0, stale: 0, nothing: 0, tags: [], coder: f?.encoder ?? plain, at, item: {}, began: performance.now() })
 
 /** The words of a thing that says its own name, parts, version and lifetime (fragmentKey) and tags (fragmentTags). */
 export function itemOf(thing) {
@@ -36,7 +43,7 @@ export function itemOf(thing) {
 }
 
 /** Reads a body as it was filled; null for nothing. */
-export const read = (one, body, type) => (type === nothingType ? null : one.coder.decode(body))
+export const read = (one, body, type) => (type === nothingType ? null : one.coder.decode(body, type))
 
 /** When what was filled ends, in milliseconds since 1970. */
 export function endOf(one) {
@@ -57,7 +64,7 @@ export async function offer(one) {
   }
   const inner = one.made.scope.state
   return {
-    key: one.key, lease: one.lease, type: nothing ? nothingType : (one.type ?? one.coder.type), coding, life: Math.max(0, life), stale: one.stale, cost: one.made.took, tags: [...new Set([...one.tags, ...inner.tags])], parts: [...inner.parts], body, work: inner.work,
+    key: one.key, lease: one.lease, type: nothing ? nothingType : (one.type ?? (one.coder === plain && one.value instanceof Uint8Array ? bytes : one.coder).type), coding, life: Math.max(0, life), stale: one.stale, cost: one.made.took, tags: [...new Set([...one.tags, ...inner.tags])], parts: [...inner.parts], body, work: inner.work,
     ...(one.direct && { direct: true, ...(one.since !== undefined && { since: one.since }) }),
   }
 }

@@ -47,6 +47,7 @@ test('load or fill', async () => {
   const large = 'Ostrel Isles Ferries. '.repeat(10000)
   await s.loadOrFill({ name: 'large', parts: [started], lifetime: 60 }, () => large)
   assert.equal(await s.loadOrFill({ name: 'large', parts: [started], lifetime: 60 }, again), large)
+  for (const again of [1, 2]) assert.deepEqual(await s.loadOrFill({ name: 'bytes', parts: [started], lifetime: 60 }, () => Uint8Array.of(0, 255, again)), Uint8Array.of(0, 255, 1), 'bytes are found as bytes')
   assert.equal(await s.loadOrFill({ name: 'x' }, () => 'made'), 'made', 'what is not in order is made all the same')
   assert.equal(s.namespace, 'js')
 })

@@ -115,6 +115,7 @@ func TestWhatIsWrittenIsRead(t *testing.T) {
 	e.Vary = []httprules.Varying{{Name: "X-Device", Value: "phone", Present: true}, {Name: "Accept-Language"}}
 	e.Encodings, e.Parts, e.PageInfo, e.OriginVary = []string{"gzip"}, []string{"ns/part", ""}, []string{"line"}, []string{"X-Device"}
 	e.Header["Date"], e.Header["Last-Modified"], e.Header["Set-Cookie"], e.Header["Empty"] = []string{httprules.FormatDate(noon)}, []string{"Sun, 6 Nov 1994 08:49:37 GMT"}, []string{"a=1", "b=2"}, []string{""}
+	e.Work = "queries=7,rows=120"
 	e.Received, e.Browser, e.Idle, e.LifeLimit = noon.Add(-time.Hour), time.Minute, 1500*time.Millisecond, time.Hour
 	e.Freshness = httprules.Freshness{Born: noon.Add(-2 * time.Hour), Lifetime: 3 * time.Second, Source: 2, MustAsk: true, Immutable: true, StaleIfError: time.Second, StaleWhileRevalidate: httprules.Unset}
 	e.Subject.Query, e.Subject.Reaching, e.Subject.Stamp, e.Fill.Stamp = "q=1", true, 9, 9
@@ -130,7 +131,7 @@ func TestWhatIsWrittenIsRead(t *testing.T) {
 			{e.Key, read.Key}, {e.Method, read.Method}, {e.Scheme, read.Scheme}, {e.Subject, read.Subject}, {e.RouteTags, read.RouteTags}, {e.Vary, read.Vary}, {e.Fill, read.Fill},
 			{e.Failure, read.Failure}, {e.Terms, read.Terms}, {e.Status, read.Status}, {e.Header, read.Header}, {e.Body, read.Body}, {e.Freshness, read.Freshness}, {e.Received, read.Received},
 			{e.Browser, read.Browser}, {e.Idle, read.Idle}, {e.LifeLimit, read.LifeLimit}, {e.OriginOnly, read.OriginOnly}, {e.ForAuthorized, read.ForAuthorized}, {e.Personal, read.Personal},
-			{e.Encodings, read.Encodings}, {e.Implied, read.Implied}, {e.Parts, read.Parts}, {e.PageInfo, read.PageInfo}, {e.Search, read.Search}, {e.Compress, read.Compress}, {e.OriginVary, read.OriginVary}, {e.Cost(), read.Cost()},
+			{e.Encodings, read.Encodings}, {e.Implied, read.Implied}, {e.Parts, read.Parts}, {e.PageInfo, read.PageInfo}, {e.Work, read.Work}, {e.Search, read.Search}, {e.Compress, read.Compress}, {e.OriginVary, read.OriginVary}, {e.Cost(), read.Cost()},
 		} {
 			assert.Equal(t, both[0], both[1])
 		}

@@ -19,7 +19,7 @@ import (
 )
 
 // layout is the version of the format.
-const layout = "2"
+const layout = "3"
 
 // ErrOtherLayout says that the directory holds another version of the format.
 var ErrOtherLayout = errors.New("the disk tier's directory is of another version")
