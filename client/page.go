@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"gerastic.example/client/protocol"
@@ -149,8 +150,12 @@ type report struct {
 type knownFragment struct {
 	body []byte
 	contents
-	stale bool
+	stale   bool
+	ordered int64
 }
+
+// ordered is how many purges this process has ordered: what a page had at hand before one may be old.
+var ordered atomic.Int64
 
 // mostKnown is how many fragments a page has at hand.
 const mostKnown = 1000
@@ -165,6 +170,7 @@ func (r *report) keep(key string, f *knownFragment) {
 		r.has = map[string]*knownFragment{}
 	}
 	if len(r.has) < mostKnown {
+		f.ordered = ordered.Load()
 		r.has[key] = f
 	}
 }
@@ -176,7 +182,10 @@ func (r *report) known(key string) *knownFragment {
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	return r.has[key]
+	if f := r.has[key]; f != nil && f.ordered == ordered.Load() {
+		return f
+	}
+	return nil
 }
 
 // forget says that a fragment is not what it was.

@@ -309,6 +309,8 @@ func TestKitsDoTheSame(t *testing.T) {
 			assert.Equal(t, "once", once["value"])
 			assert.Contains(t, once["report"], "1 reused, 1 filled")
 			assert.EqualValues(t, 1, asked("twice"), "the same fragment costs a page one trip")
+			k.does("twice", told{"item": told{"name": "purged", "lifetime": "1h"}, "purge": true})
+			assert.EqualValues(t, 2, asked("purged"), "unless a purge was ordered meanwhile")
 
 			for range 2 {
 				assert.Nil(t, k.does("nothing", told{"item": told{"name": "nothing", "lifetime": "1h"}})["value"])

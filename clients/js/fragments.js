@@ -4,7 +4,7 @@ import { decode, encode } from './cbor.js'
 import { Check, clashOf, grace, lineOf } from './check.js'
 import { AtHand, bad, endOf, gunzip, itemOf, offer, read, wanted } from './item.js'
 import { forever, keyOf } from './key.js'
-import { Scope, current } from './scope.js'
+import { Scope, current, purges } from './scope.js'
 import { Templates } from './templates.js'
 
 const maxKeys = 1000
@@ -171,7 +171,7 @@ export class Fragments {
   // again uses what this page has of a fragment already; nothing stale goes into a fragment.
   #again(scope, p) {
     const found = scope.state.found.get(p.key)
-    if (!found || found.until <= Date.now() || (found.stale && scope.state.fragment)) return false
+    if (!found || found.until <= Date.now() || found.purges !== purges.ordered || (found.stale && scope.state.fragment)) return false
     p.value = found.value
     scope.hold(p.key, `${this.namespace}/${p.key}`, found)
     this.#ended(p, 'reused')

@@ -3,6 +3,7 @@
 
 import { Fragments, callJSON } from './fragments.js'
 import { seconds } from './key.js'
+import { purges } from './scope.js'
 
 export { Fragments } from './fragments.js'
 export { bytes, json, text } from './item.js'
@@ -33,12 +34,12 @@ export class Gerastic {
     if (unknown.length > 0) throw new TypeError(`a purge names tags, urls, below, routes, hosts or all; there is no ${unknown.join(', ')}`)
     for (const name of lists) if (order[name] !== undefined && !Array.isArray(order[name])) throw new TypeError(`${name} is a list; write [${JSON.stringify(order[name])}]`)
     if (!order.all && !lists.some((name) => order[name]?.length > 0)) throw new TypeError('the purge names nothing; give tags, urls, below, routes or hosts, or all: true')
-    return callJSON(this.#options, 'POST', '/v1/purges', order)
+    return callJSON(this.#options, 'POST', '/v1/purges', order).finally(() => purges.ordered++)
   }
 
   /** Tells of something that changed, after the commit; before null is a create, after null a delete. */
   changed(kind, before, after) {
     const op = before == null ? 'create' : after == null ? 'delete' : 'update'
-    return callJSON(this.#options, 'POST', '/v1/changes', { changes: [{ kind, op, before: before ?? undefined, after: after ?? undefined }] })
+    return callJSON(this.#options, 'POST', '/v1/changes', { changes: [{ kind, op, before: before ?? undefined, after: after ?? undefined }] }).finally(() => purges.ordered++)
   }
 }

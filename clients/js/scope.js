@@ -6,6 +6,9 @@ import { sha256 } from './sha256.js'
 const mostReport = 500
 const mostKept = 1000
 
+/** How many purges this process has ordered: what a page had at hand before one may be old. */
+export const purges = { ordered: 0 }
+
 // The page or fragment that is being made. Browsers do not know it: there it must be handed on.
 const AsyncLocalStorage = globalThis.process?.versions?.node ? (await import('node:async_hooks')).AsyncLocalStorage : undefined
 const making = AsyncLocalStorage && new AsyncLocalStorage()
@@ -68,7 +71,7 @@ export class Scope {
   hold(key, called, found) {
     const { tags, until, stamp } = found
     this.tag(...tags)
-    if (this.state.found.size < mostKept) this.state.found.set(key, found)
+    if (this.state.found.size < mostKept) this.state.found.set(key, { ...found, purges: purges.ordered })
     this.state.parts.add(called)
     this.state.until = Math.min(this.state.until, until)
     this.state.stamp = Math.min(this.state.stamp, stamp)

@@ -121,6 +121,7 @@ async function perform(ask) {
     case 'twice': {
       const page = fragments.page()
       await page.loadOrFill(item(ask.item), () => 'once')
+      if (ask.purge) await gerastic.purge({ tags: ['other'] })
       return { value: await page.loadOrFill(item(ask.item), () => 'twice'), report: page.headers()['Server-Timing'] }
     }
     case 'nothing': return { value: await fragments.loadOrFill(item(ask.item), () => null) }

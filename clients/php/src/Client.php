@@ -40,7 +40,7 @@ final class Client
         if (array_intersect(array_keys($order), $lists) === [] && !($order['all'] ?? false)) {
             throw new \InvalidArgumentException("the purge names nothing; give tags, urls, below, routes or hosts, or 'all' => true");
         }
-        $answer = $this->wire->json('POST', '/v1/purges', $order);
+        $answer = $this->order('/v1/purges', $order);
         return is_array($answer) ? $answer : throw new Unreached('its answer does not say that it is purged');
     }
 
@@ -53,7 +53,16 @@ final class Client
     /** Tells of changes as they stand: kind, op, before, after and perhaps id, by which one that is sent twice counts once. */
     public function send(array $changes): array
     {
-        return (array) $this->wire->json('POST', '/v1/changes', ['changes' => $changes]);
+        return (array) $this->order('/v1/changes', ['changes' => $changes]);
+    }
+
+    private function order(string $path, array $order): mixed
+    {
+        try {
+            return $this->wire->json('POST', $path, $order);
+        } finally {
+            Scope::$purges++;
+        }
     }
 
     /** A change as it is sent. */

@@ -277,7 +277,7 @@ final class Fragments
     private function again(Scope $scope, Item $one): bool
     {
         $found = $scope->found[$one->key] ?? null;
-        if ($found === null || $found->until <= microtime(true) || ($found->stale && $scope->fragment)) {
+        if ($found === null || $found->until <= microtime(true) || $found->purges !== Scope::$purges || ($found->stale && $scope->fragment)) {
             return false;
         }
         $one->value = $found->value;
@@ -400,7 +400,7 @@ final class Fragments
 
     private function has(Scope $scope, Item $one, array $tags, float $until, float $stamp, bool $stale): void
     {
-        $scope->hold($one->key, "{$this->called}/{$one->key}", (object) ['value' => $one->value, 'tags' => $tags, 'until' => $until, 'stamp' => $stamp, 'stale' => $stale]);
+        $scope->hold($one->key, "{$this->called}/{$one->key}", (object) ['value' => $one->value, 'tags' => $tags, 'until' => $until, 'stamp' => $stamp, 'stale' => $stale, 'purges' => Scope::$purges]);
     }
 
     private function take(Scope $scope, Item $one, float $stamp, string $found): void

@@ -17,6 +17,8 @@ final class Scope
     public \ArrayObject $report;
     public \ArrayObject $found; // in this page, by key
     public bool $notModified = false; // the visitor has the page already
+    /** How many purges this process has ordered: what a page had at hand before one may be old. */
+    public static int $purges = 0;
     private bool $holds = false;
     private array $validators = [];
 

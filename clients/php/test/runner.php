@@ -138,6 +138,7 @@ $do = static function (array $ask) use ($client, $fragments, $checked, $log, $di
         case 'twice':
             $page = $fragments->page();
             $page->loadOrFill(item($ask['item']), static fn () => 'once');
+            isset($ask['purge']) && $client->purge(['tags' => ['other']]);
             return ['value' => $page->loadOrFill(item($ask['item']), static fn () => 'twice'), 'report' => $page->headers()['Server-Timing']];
         case 'nothing':
             return ['value' => $fragments->loadOrFill(item($ask['item']), static fn () => null)];

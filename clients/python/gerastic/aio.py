@@ -10,6 +10,7 @@ from typing import Any, Callable, Coroutine, Iterable, Optional, Sequence
 from . import wire
 from .core import Core
 from .items import Item, Options, Wanted, change_of, order_of
+from .scope import purges
 
 
 class Gerastic:
@@ -26,11 +27,17 @@ class Gerastic:
                     hosts: Iterable[str] = (), all: bool = False, mode: str = "drop", reason: str = "") -> Any:
         """Purges on every node, see gerastic.Gerastic.purge."""
         named = {"tags": tags, "urls": urls, "below": below, "routes": routes, "hosts": hosts}
-        return await asyncio.to_thread(self._wire.json, "POST", "/v1/purges", order_of(named, all, mode, reason))
+        return await self._order("/v1/purges", order_of(named, all, mode, reason))
+
+    async def _order(self, path: str, order: Any) -> Any:
+        try:
+            return await asyncio.to_thread(self._wire.json, "POST", path, order)
+        finally:
+            purges[0] += 1
 
     async def changed(self, kind: str, before: Any = None, after: Any = None) -> Any:
         """Tells of something that changed, see gerastic.Gerastic.changed."""
-        return await asyncio.to_thread(self._wire.json, "POST", "/v1/changes", {"changes": [change_of(kind, before, after)]})
+        return await self._order("/v1/changes", {"changes": [change_of(kind, before, after)]})
 
 
 class Fragments(Core):

@@ -10,6 +10,7 @@ from typing import Any, Callable, Coroutine, Iterable, Optional, Sequence
 from . import wire
 from .core import Core
 from .items import Item, Options, Wanted, change_of, order_of
+from .scope import purges
 
 
 class Gerastic:
@@ -29,7 +30,13 @@ class Gerastic:
               hosts: Iterable[str] = (), all: bool = False, mode: str = "drop", reason: str = "") -> Any:
         """Purges on every node; returns when it is in force. Raises Refused or Unreached: then nothing is known to be purged."""
         named = {"tags": tags, "urls": urls, "below": below, "routes": routes, "hosts": hosts}
-        return self._wire.json("POST", "/v1/purges", order_of(named, all, mode, reason))
+        return self._order("/v1/purges", order_of(named, all, mode, reason))
+
+    def _order(self, path: str, order: Any) -> Any:
+        try:
+            return self._wire.json("POST", path, order)
+        finally:
+            purges[0] += 1
 
     def changed(self, kind: str, before: Any = None, after: Any = None) -> Any:
         """Tells of something that changed, after the commit; returns when what it makes stale is purged."""
@@ -37,7 +44,7 @@ class Gerastic:
 
     def send(self, changes: list[Any]) -> Any:
         """Tells of changes as they stand: mappings of kind, op, before, after and perhaps id, by which one that is sent twice counts once."""
-        return self._wire.json("POST", "/v1/changes", {"changes": changes})
+        return self._order("/v1/changes", {"changes": changes})
 
 
 class Fragments(Core):

@@ -19,7 +19,7 @@ from urllib.parse import quote
 from . import check, wire
 from .items import Item, Options, Wanted, as_bytes, item_of, lenient, of_type, takes_one, wanted
 from .keys import FOREVER, key_of
-from .scope import Found, Scope, current
+from .scope import Found, Scope, current, purges
 
 _MOST_KEYS = 1000
 _MOST_AT_HAND = 16 << 20  # bytes of bodies that a process keeps
@@ -144,7 +144,7 @@ class Core:
     def _again(self, scope: Scope, one: Wanted) -> bool:
         """Uses what this page has of a fragment already; nothing stale goes into a fragment."""
         found = scope.found.get(one.key)
-        if found is None or found.until <= time.time() or (found.stale and scope.fragment):
+        if found is None or found.until <= time.time() or found.purges != purges[0] or (found.stale and scope.fragment):
             return False
         one.value = found.value
         scope.hold(f"{self._namespace}/{one.key}", found.tags, found.until, found.stamp)

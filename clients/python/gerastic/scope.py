@@ -6,7 +6,7 @@ import hashlib
 import math
 import time
 from contextvars import ContextVar
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import datetime, timezone
 from email.utils import format_datetime, parsedate_to_datetime
 from typing import Any, Iterable, Mapping, Optional, Sequence
@@ -21,6 +21,10 @@ _MOST_REPORT = 500
 _MOST_KEPT = 1000
 
 
+#: How many purges this process has ordered: what a page had at hand before one may be old.
+purges = [0]
+
+
 @dataclass
 class Found:
     """What a page has of a fragment already."""
@@ -30,6 +34,7 @@ class Found:
     until: float
     stamp: float
     stale: bool
+    purges: int = field(default_factory=lambda: purges[0])
 
 
 class Scope:

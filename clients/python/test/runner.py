@@ -210,7 +210,9 @@ async def do(g, f, is_async, ask):
     if what == "twice":
         before = filled
         with f.page() as once:
-            for _ in range(2):
+            for again in range(2):
+                if again and ask.get("purge"):
+                    await maybe(g.purge(tags=["other"]))
                 value = await maybe(f.load_or_fill(lambda: "once", **item(ask["item"])))
         return {"value": text(value), "report": once.headers()["Server-Timing"]}
     if what == "nothing":

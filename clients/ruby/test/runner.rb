@@ -112,7 +112,10 @@ perform = lambda do |ask|
   when "thing" then { value: fragments.of(Thing.new(item(ask["item"]), ask["tags"])) { |thing| "of #{thing.fragment_tags.first}" } }
   when "twice"
     fragments.page do |page|
-      value = Array.new(2) { fragments.load_or_fill(**item(ask["item"])) { "once" } }.last
+      value = Array.new(2) do |again|
+        client.purge(tags: ["other"]) if again == 1 && ask["purge"]
+        fragments.load_or_fill(**item(ask["item"])) { "once" }
+      end.last
       { value: value, report: page.headers["Server-Timing"] }
     end
   when "nothing" then { value: fragments.load_or_fill(**item(ask["item"])) { nil } }

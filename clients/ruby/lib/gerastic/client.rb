@@ -21,7 +21,7 @@ module Gerastic
       named.each { |name, list| raise TypeError, "#{name} is a list; write [#{list.inspect}]" unless list.is_a?(Array) }
       raise ArgumentError, "the purge names nothing; give tags, urls, below, routes or hosts, or all: true" if named.values.all?(&:empty?) && !all
 
-      @wire.json(Net::HTTP::Post, "/v1/purges", named.reject { |_, list| list.empty? }.merge(all ? { all: true } : {}, mode: mode, reason: reason))
+      order("/v1/purges", named.reject { |_, list| list.empty? }.merge(all ? { all: true } : {}, mode: mode, reason: reason))
     end
 
     # Tells of something that changed, after the commit; before nil is a create, after nil a delete. Returns when
@@ -30,7 +30,15 @@ module Gerastic
       operation = if before.nil? then "create"
                   else after.nil? ? "delete" : "update"
                   end
-      @wire.json(Net::HTTP::Post, "/v1/changes", { changes: [{ kind: kind, op: operation, before: before, after: after }.compact] })
+      order("/v1/changes", { changes: [{ kind: kind, op: operation, before: before, after: after }.compact] })
+    end
+
+    private
+
+    def order(path, order)
+      @wire.json(Net::HTTP::Post, path, order)
+    ensure
+      Scope.purges += 1
     end
   end
 end

@@ -147,7 +147,7 @@ module Gerastic
     # Uses what this page has of a fragment already; nothing stale goes into a fragment.
     def again?(scope, one)
       found = scope.found[one.key]
-      return false if found.nil? || found.until <= Time.now.to_f || (found.stale && scope.fragment)
+      return false if found.nil? || found.until <= Time.now.to_f || found.purges != Scope.purges || (found.stale && scope.fragment)
 
       one.value = found.value
       scope.hold(one.key, "#{@namespace}/#{one.key}", found)

@@ -10,7 +10,15 @@ module Gerastic
     MOST_REPORT = 500
     MOST_KEPT = 1000
     # What a page has of a fragment already.
-    Found = Struct.new(:value, :tags, :until, :stamp, :stale)
+    Found = Struct.new(:value, :tags, :until, :stamp, :stale, :purges) do
+      def initialize(*) = super.tap { self.purges = Scope.purges }
+    end
+
+    @purges = 0
+    class << self
+      # How many purges this process has ordered: what a page had at hand before one may be old.
+      attr_accessor :purges
+    end
 
     attr_reader :tags, :parts, :until, :stamp, :fragment, :depth, :report, :found, :work, :not_modified
 
