@@ -14,6 +14,7 @@ import (
 	"runtime"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 )
 
@@ -22,6 +23,8 @@ type checking struct {
 	mu     sync.Mutex
 	places map[string]place     // of each name
 	told   map[string]time.Time // of names that clashed
+
+	running atomic.Int64 // loads whose keys are checked behind their callers
 }
 
 // place is where a fill stands in the code, and what it does.
@@ -32,6 +35,7 @@ const (
 	clashGrace = time.Second
 	clashAgain = time.Minute
 	mostNames  = 1000
+	mostChecks = 16
 	longSample = 400
 )
 
@@ -109,18 +113,24 @@ func shapeOf(file string, line int) string {
 	return shape.String()
 }
 
-// first reports whether a name has not clashed lately, and notes it.
-func (c *checking) first(name string) bool {
+// due reports whether a name has not clashed lately.
+func (c *checking) due(name string) bool {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	now := time.Now()
-	if at, known := c.told[name]; known && now.Sub(at) < clashAgain {
+	return time.Since(c.told[name]) >= clashAgain
+}
+
+// first reports whether a name has not clashed lately, and notes it.
+func (c *checking) first(name string) bool {
+	if !c.due(name) {
 		return false
 	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
 	if c.told == nil || len(c.told) >= mostNames {
 		c.told = map[string]time.Time{}
 	}
-	c.told[name] = now
+	c.told[name] = time.Now()
 	return true
 }
 
@@ -135,24 +145,35 @@ func (l *loading) checkPlaces(all []wantedFragment, code any) {
 	}
 }
 
-// checkSome fills a share of what was found, behind the caller.
+// checkSome fills a share of what was found, one after the other behind the caller; while many do, no
+// more begin.
 func (l *loading) checkSome(all []wantedFragment) {
+	var some []*wantedFragment
+	var found [][]byte
 	for i := range all {
-		p := &all[i]
-		if p.err != nil || p.found != Reused || !p.done || rand.Float64() >= l.options.Check {
-			continue
+		if p := &all[i]; p.err == nil && p.done && p.found == Reused && rand.Float64() < l.options.Check {
+			wanted := *p.Fragment // the caller may change theirs
+			some, found = append(some, &wantedFragment{Fragment: &wanted, at: p.at, key: p.key}), append(found, p.body)
 		}
-		wanted := *p.Fragment // the caller may change theirs
-		again := &wantedFragment{Fragment: &wanted, at: p.at, key: p.key}
-		behind := &loading{Fragments: l.Fragments, fill: l.fill}
-		found := p.body
-		ctx, cancel := context.WithTimeout(withPage(context.WithoutCancel(l.ctx), nil), l.options.Lease)
-		l.behind.Go(func() {
-			defer cancel()
-			behind.ctx = ctx
-			behind.compare(again, found)
-		})
 	}
+	if len(some) == 0 || l.checking.running.Add(1) > mostChecks {
+		if len(some) > 0 {
+			l.checking.running.Add(-1)
+		}
+		return
+	}
+	behind := &loading{Fragments: l.Fragments, fill: l.fill}
+	ctx, cancel := context.WithTimeout(withPage(context.WithoutCancel(l.ctx), nil), l.options.Lease)
+	l.behind.Go(func() {
+		defer l.checking.running.Add(-1)
+		defer cancel()
+		behind.ctx = ctx
+		for i, p := range some {
+			if l.checking.due(p.Name) {
+				behind.compare(p, found[i])
+			}
+		}
+	})
 }
 
 // compare fills what was found. Twice, since what is made differently each time says nothing of the

@@ -21,12 +21,14 @@ export class Check {
     return `the fragment ${name} is filled in two places, ${before.at} and ${place()}; give each a name of its own, or share one fill`
   }
 
-  /** Reports whether it is the first clash of a name in a minute. */
+  /** Reports whether a clash of a name would be the first in a minute. */
+  due = (name) => Date.now() - (this.#told.get(name) ?? -60_000) >= 60_000
+
+  /** Reports the same, and notes it. */
   first(name) {
-    const now = Date.now()
-    if (now - (this.#told.get(name) ?? -60_000) < 60_000) return false
+    if (!this.due(name)) return false
     if (this.#told.size >= mostNames) this.#told.clear()
-    this.#told.set(name, now)
+    this.#told.set(name, Date.now())
     return true
   }
 }

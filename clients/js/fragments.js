@@ -8,6 +8,7 @@ import { Scope, current, purges } from './scope.js'
 import { Templates } from './templates.js'
 
 const maxKeys = 1000
+const maxChecks = 16
 const breakAfter = 5
 const breakFor = 2000
 
@@ -33,6 +34,7 @@ export class Fragments {
   #counts = { found: 0, filled: 0, waited: 0, failed: 0 }
   #atHand = new AtHand()
   #check = new Check()
+  #checking = 0 // loads whose keys are checked behind their callers
 
   constructor({ control, token, namespace = '', timeout = 250, wait = 5000, lease = 30000, parallel = 8, fetch: fetchWith = globalThis.fetch, warn = console.warn, off = globalThis.process?.env?.GERASTIC_FRAGMENTS === 'off', check = 0, lifetime, tags = [] }) {
     if (!(check >= 0 && check <= 1)) throw new TypeError('check is a share from 0 to 1')
@@ -278,9 +280,18 @@ export class Fragments {
     going.finally(() => this.#behind.delete(going))
   }
 
-  // checkSome fills a share of what was found, behind the caller.
+  // checkSome fills a share of what was found, one after the other behind the caller; while many do, no more begin.
   #checkSome(all, fill, code) {
-    if (this.#options.check) for (const p of all) if (p.item.found === 'reused' && !p.error && Math.random() < this.#options.check) this.#goOn(() => this.#compare({ ...p, item: {} }, fill, code))
+    const some = this.#options.check ? all.filter((p) => p.item.found === 'reused' && !p.error && Math.random() < this.#options.check) : []
+    if (some.length === 0 || this.#checking >= maxChecks) return
+    this.#checking++
+    this.#goOn(async () => {
+      try {
+        for (const p of some) if (this.#check.due(p.name)) await this.#compare({ ...p, item: {} }, fill, code)
+      } finally {
+        this.#checking--
+      }
+    })
   }
 
   // compare fills what was found. Twice, since what is made differently each time says nothing of the key; and after a

@@ -119,12 +119,15 @@ class Told:
     def __init__(self) -> None:
         self._at: dict[str, float] = {}
 
+    def due(self, name: str) -> bool:
+        """Reports whether a clash of a name would be the first in a minute."""
+        return time.monotonic() - self._at.get(name, -60.0) >= 60.0
+
     def first(self, name: str) -> bool:
-        """Reports whether it is the first of a name in a minute."""
-        now = time.monotonic()
-        if now - self._at.get(name, -60.0) < 60.0:
+        """Reports the same, and notes it."""
+        if not self.due(name):
             return False
         if len(self._at) >= _MOST_NAMES:
             self._at.clear()
-        self._at[name] = now
+        self._at[name] = time.monotonic()
         return True

@@ -24,6 +24,7 @@ from .scope import Found, Scope, current, purges
 _MOST_KEYS = 1000
 _MOST_AT_HAND = 16 << 20  # bytes of bodies that a process keeps
 _MOST_SEEN = 10_000
+_MOST_CHECKS = 16
 
 
 class _AtHand:
@@ -68,6 +69,7 @@ class Core:
         self._wire, self._options, self._namespace = carrier, options, options.namespace or ""
         self._counts = dict.fromkeys(("found", "filled", "waited", "failed"), 0)
         self._at_hand, self._places, self._told = _AtHand(), check.Places(), check.Told()
+        self._checking = 0  # loads whose keys are checked behind their callers
 
     # How steps are taken.
     async def _items(self, what: str, values: list[Any], timeout: float, more: float) -> list[Any]:
@@ -283,15 +285,25 @@ class Core:
         await self._keep([one])
 
     def _check(self, all: list[Wanted], fill: Any, code: Any) -> None:
-        """Fills a share of what was found, behind the caller."""
-        for one in all if self._options.check else ():
-            if one.told.get("found") == "reused" and one.error is None and random.random() < self._options.check:
-                again = Wanted(one.item, one.key, one.lifetime, one.stale, one.tags, {}, value=one.value)
-                self._begin(self._compare(again, fill, code))
+        """Fills a share of what was found, one after the other behind the caller; while many do, no more begin."""
+        some = [Wanted(one.item, one.key, one.lifetime, one.stale, one.tags, {}, value=one.value) for one in all
+                if self._options.check and one.told.get("found") == "reused" and one.error is None and random.random() < self._options.check]
+        if some and self._checking < _MOST_CHECKS:
+            self._checking += 1
+            self._begin(self._compare_all(some, fill, code))
+
+    async def _compare_all(self, some: list[Wanted], fill: Any, code: Any) -> None:
+        try:
+            for one in some:
+                await self._compare(one, fill, code)
+        finally:
+            self._checking -= 1
 
     async def _compare(self, one: Wanted, fill: Any, code: Any) -> None:
         """Fills what was found. Twice, since what is made differently each time says nothing of the key; and after a
         moment it is there still, if no purge explains the difference."""
+        if not self._told.due(one.item["name"]):
+            return
         current.set(None)
         found, made = one.value, []
         for _ in range(2):

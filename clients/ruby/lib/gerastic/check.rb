@@ -27,12 +27,17 @@ module Gerastic
       "the fragment #{name} is filled in two places, #{before.source_location.join(':')} and #{place.join(':')}; give each a name of its own, or share one fill"
     end
 
-    # Reports whether it is the first clash of a name in a minute.
+    # Reports whether a clash of a name would be the first in a minute.
+    def due?(name)
+      @lock.synchronize { @told[name].nil? || Process.clock_gettime(Process::CLOCK_MONOTONIC) - @told[name] >= 60 }
+    end
+
+    # Reports the same, and notes it.
     def first?(name)
+      return false unless due?(name)
+
       now = Process.clock_gettime(Process::CLOCK_MONOTONIC)
       @lock.synchronize do
-        return false if @told[name] && now - @told[name] < 60
-
         @told.clear if @told.size >= MOST_NAMES
         @told[name] = now
       end

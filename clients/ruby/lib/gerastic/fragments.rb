@@ -7,6 +7,7 @@ module Gerastic
   # not there. The words for a fragment are name, parts, version, lifetime, stale, tags and nothing.
   class Fragments
     MOST_KEYS = 1000
+    MOST_CHECKS = 16
 
     # Options are timeout, wait and lease (lengths of time), off, check (a share), lifetime and tags of every fragment,
     # and warn, which takes a line.
@@ -28,6 +29,7 @@ module Gerastic
       @behind = []
       @at_hand = AtHand.new
       @check = Check.new
+      @checking = 0 # loads whose keys are checked behind their callers
     end
 
     # Returns a fragment as it is stored, or as the block makes it, which is then stored for everyone.
@@ -314,16 +316,25 @@ module Gerastic
       end
     end
 
-    # Fills a share of what was found, behind the caller.
+    # Fills a share of what was found, one after the other behind the caller; while many do, no more begin.
     def check(all, fill, code)
       return unless @share.positive?
 
-      all.each { |one| one.told[:found] == "reused" && rand < @share && behind { compare(one.again, one.value, fill, code) } }
+      some = all.select { |one| one.told[:found] == "reused" && rand < @share }
+      return if some.empty? || @lock.synchronize { (@checking += 1) > MOST_CHECKS && (@checking -= 1) }
+
+      behind do
+        some.each { |one| compare(one.again, one.value, fill, code) }
+      ensure
+        @lock.synchronize { @checking -= 1 }
+      end
     end
 
     # Fills what was found. Twice, since what is made differently each time says nothing of the key; and after a
     # moment it is there still, if no purge explains the difference.
     def compare(one, found, fill, code)
+      return unless @check.due?(one.words[:name])
+
       made = Array.new(2) do
         fill_all([one], fill)
         return if one.error || one.value.to_s.b == found.to_s.b
