@@ -29,7 +29,7 @@ type Fragment struct {
 	Lifetime time.Duration
 	// Stale is how long beyond that it may be used while it is filled anew.
 	Stale time.Duration
-	// Nothing is how long it is known that a fill returned nothing (nil); 0: that is not stored.
+	// Nothing is how long it is known that a fill found nothing (ErrNothing); 0: that is not stored.
 	Nothing time.Duration
 	// Tags name what it shows; those of the fragments in it come on top.
 	Tags []string

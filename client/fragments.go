@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"log/slog"
@@ -103,8 +104,8 @@ func (s *Fragments) Settle() { s.behind.Wait() }
 //
 // What may be used stale is returned at once, and filled behind the caller: fill then runs on
 // after the caller has returned, in a context that is not cancelled with the caller's. An
-// error of fill is returned and not stored, and so is nil, unless the Fragment has a life for that
-// (Nothing). The bytes must not be changed. The error is that of fill or of ctx; a node that cannot be
+// error of fill is returned and not stored; with ErrNothing nil is returned, and stored only if the
+// Fragment has a life for that (Nothing). The bytes must not be changed. The error is that of fill or of ctx; a node that cannot be
 // reached is none, nor is a Fragment that is not in order: it is filled here, without being stored, and
 // the log says what is wrong.
 func (s *Fragments) LoadOrFill(ctx context.Context, f Fragment, fill func(ctx context.Context) ([]byte, error)) ([]byte, error) {
@@ -145,6 +146,8 @@ type made struct {
 	page   *page
 	until  time.Time // end of its life, or of the shortest in it; zero: for ever
 	broken any       // a panic
+	// nothing says that there is nothing to show: ErrNothing.
+	nothing bool
 }
 
 // load finds or fills; renew fills even what is fresh. code is what the application fills with.
@@ -449,6 +452,9 @@ func (l *loading) make(ctx context.Context, p *wantedFragment) {
 		}
 	}()
 	body, err := l.fill(withPage(ctx, m.page), p.at)
+	if m.nothing = errors.Is(err, ErrNothing); m.nothing {
+		body, err = nil, nil
+	}
 	if err != nil {
 		p.err = fmt.Errorf("filling %s: %w", p.key, err)
 		return
@@ -456,7 +462,7 @@ func (l *loading) make(ctx context.Context, p *wantedFragment) {
 	now := time.Now()
 	m.body, m.took, m.until = body, now.Sub(began), m.page.until
 	life := cmp.Or(p.Lifetime, l.options.Lifetime)
-	if body == nil && p.Nothing > 0 {
+	if m.nothing && p.Nothing > 0 {
 		life = p.Nothing
 	}
 	if end := now.Add(life); life < Forever && (m.until.IsZero() || end.Before(m.until)) {
@@ -475,7 +481,7 @@ func (l *loading) store(ctx context.Context, mine []*wantedFragment) (stored int
 		if p.err == nil && !p.made.until.IsZero() {
 			life = p.made.until.Sub(now)
 		}
-		nothing := p.err == nil && p.made.body == nil
+		nothing := p.err == nil && p.made.nothing
 		if p.err != nil || life <= 0 && p.Stale <= 0 || nothing && p.Nothing <= 0 { // what is in it ended meanwhile
 			o.failed = true
 		} else {
@@ -579,6 +585,9 @@ func (w *warnings) first(text string) bool {
 	w.last[text] = now
 	return true
 }
+
+// ErrNothing is what a fill returns when there is nothing to show.
+var ErrNothing = errors.New("nothing was found")
 
 // nothingType is the media type of what a fill did not find.
 const nothingType = "application/x-nothing"

@@ -38,6 +38,10 @@ func TestCommandsSayWhatTheyDid(t *testing.T) {
 	edge := company.Node.EdgeURL()
 	visit(t, "/vessels/4")
 	visit(t, "/ports/brack-point")
+	stored, err := api().Entries(ctx, client.EntryQuery{Key: `site/weather("brack-point"`}) // its template's digest follows
+	require.NoError(t, err)
+	require.NotEmpty(t, stored.Entries)
+	weather := stored.Entries[0].URL
 	for _, c := range []struct {
 		args []string
 		says []string
@@ -48,11 +52,13 @@ func TestCommandsSayWhatTheyDid(t *testing.T) {
 		{[]string{"routes", "on", "vessel"}, []string{"vessel is cached again"}},
 		{[]string{"fragments", "list"}, []string{"site/card", "site/board", "time saved"}},
 		{[]string{"fragments", "list", "--name", "site/card"}, []string{"site/card(", "for ever", "vessel:"}},
-		{[]string{"fragments", "show", "/ports/brack-point"}, []string{"└ site/weather(\"brack-point\")", "├ site/board(\"brack-point\")", "departures:brack-point"}},
-		{[]string{"fragments", "show", `site/weather("brack-point")`, "--body"}, []string{"<h2>Weather</h2>"}},
-		{[]string{"fragments", "drop", `site/weather("brack-point")`}, []string{"dropped 1 fragment, "}},
+		{[]string{"fragments", "show", "/ports/brack-point"}, []string{"└ site/weather(\"brack-point\",\"", "├ site/board(\"brack-point\")", "departures:brack-point"}},
+		{[]string{"fragments", "show", weather, "--body"}, []string{"<h2>Weather</h2>"}},
+		{[]string{"fragments", "list", "--key", `weather("brack-p`}, []string{weather}},
+		{[]string{"fragments", "drop", weather}, []string{"dropped 1 fragment, "}},
 		{[]string{"fragments", "drop", "--name", "site/card"}, []string{"fragments, "}},
 		{[]string{"fragments", "bench", "--times", "50", "--many", "10"}, []string{"stored 10 at once", "found one", "found 10 at once", "times as fast as one after another"}},
+		{[]string{"report", "savings", "--price", "queries=0.5"}, []string{"site/card", "work saved", "queries", "At these prices that saved"}},
 		{[]string{"report", "ratio", "--of", "parts"}, []string{"site/card", "bench/bench"}},
 		{[]string{"explain", edge + "/vessels/4?utm_source=x"}, []string{"verdict   serve", "It is served from here", "tags: vessel:4", "← answers this request", "left out  parameter utm_source", "stores    What the origin does not forbid"}},
 		{[]string{"explain", edge + "/vessels/4", "-X", "DELETE"}, []string{"verdict   pass through (method)"}},
@@ -156,7 +162,7 @@ func TestUnknownPathsOfControl(t *testing.T) {
 	router, err := os.ReadFile("../console/src/router.ts")
 	require.NoError(t, err)
 	pages := regexp.MustCompile(`\{ path: '(/[a-z-]*)', component`).FindAllStringSubmatch(string(router), -1)
-	assert.Len(t, pages, 11)
+	assert.Len(t, pages, 12)
 	for _, page := range pages {
 		assert.Equal(t, 200, fetch(t, "GET", control+page[1], "").status, page[1])
 	}
@@ -178,7 +184,7 @@ func TestUnknownPathsOfControl(t *testing.T) {
 func TestOutputsForMachines(t *testing.T) {
 	var routes []client.Route
 	require.NoError(t, json.Unmarshal([]byte(run("routes", "-o", "json").out), &routes))
-	assert.Len(t, routes, 18)
+	assert.Len(t, routes, 19)
 	var report client.RatioReport
 	require.NoError(t, json.Unmarshal([]byte(run("report", "ratio", "-o", "json").out), &report))
 	assert.Positive(t, report.Total.Requests)
@@ -200,7 +206,7 @@ func TestPolicyCommands(t *testing.T) {
 	}()
 	write := func(text string) { require.NoError(t, os.WriteFile(file, []byte(text), 0o600)) }
 	write(before)
-	assert.Contains(t, run("policy", "check", file).out, "1 origin, 18 routes")
+	assert.Contains(t, run("policy", "check", file).out, "1 origin, 19 routes")
 
 	write(strings.Replace(before, "lifetime: { fresh: 10m", "lifetime: { frehs: 10m", 1))
 	for _, verb := range []string{"check", "apply"} {

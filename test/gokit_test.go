@@ -105,10 +105,10 @@ func TestTheGoKitDoesTheSame(t *testing.T) {
 	assert.EqualValues(t, 3, savings.Rows[0].Requests, "the same fragment costs a page one trip, unless a purge was ordered meanwhile")
 
 	for range 2 {
-		body, err = s.LoadOrFill(ctx, client.Fragment{Name: "known", Nothing: time.Hour}, func(context.Context) ([]byte, error) { return nil, nil })
+		body, err = s.LoadOrFill(ctx, client.Fragment{Name: "known", Nothing: time.Hour}, func(context.Context) ([]byte, error) { return nil, client.ErrNothing })
 		require.NoError(t, err)
 		assert.Nil(t, body)
-		body, err = s.LoadOrFill(ctx, client.Fragment{Name: "nothing"}, func(context.Context) ([]byte, error) { return nil, nil })
+		body, err = s.LoadOrFill(ctx, client.Fragment{Name: "nothing"}, func(context.Context) ([]byte, error) { return nil, client.ErrNothing })
 		require.NoError(t, err)
 		assert.Nil(t, body)
 	}
