@@ -88,7 +88,7 @@ func (w *wire) lookup(ctx context.Context, keys []string, ask ask) (*answers, er
 		lease, wait = 0, 0
 	}
 	var body bytes.Buffer
-	if err := protocol.Append(&body, protocol.Lookup{Keys: keys, Wait: wait, Lease: &lease, Fresh: ask.fresh, Renew: ask.renew, Have: ask.have, Details: true}); err != nil {
+	if err := protocol.Append(&body, protocol.Lookup{Keys: keys, Wait: wait, Lease: &lease, Fresh: ask.fresh, Renew: ask.renew, Have: ask.have}); err != nil {
 		return nil, err
 	}
 	ctx, cancel := context.WithCancelCause(ctx)

@@ -41,14 +41,28 @@ type LookupAnswer struct {
 	Lease  string  `cbor:"lease,omitempty"`
 	Cause  string  `cbor:"cause,omitempty"`
 	Waited bool    `cbor:"waited,omitempty"`
-	ETag   string  `cbor:"etag,omitempty"` // validator of the body
-	Same   bool    `cbor:"same,omitempty"` // the caller has the body, which is not sent
+	ETag   string  `cbor:"etag,omitempty"` // validator of the body, where the lookup has some
+	Same   bool    `cbor:"same,omitempty"` // the caller has the body: see LookupSame
 
 	Coding string   `cbor:"coding,omitempty"`
 	Tags   []string `cbor:"tags,omitempty"`
 	Type   string   `cbor:"type,omitempty"` // with details
 	CostMS float64  `cbor:"cost,omitempty"` // milliseconds, with details
 }
+
+// LookupSame is what was found of a key whose body the caller has: it is not sent.
+type LookupSame struct {
+	At    int      `cbor:"at"`
+	State string   `cbor:"state"`
+	Age   float64  `cbor:"age"`
+	Left  float64  `cbor:"left"`
+	Lease string   `cbor:"lease,omitempty"`
+	Tags  []string `cbor:"tags,omitempty"`
+	Same  bool     `cbor:"same"`
+}
+
+// PlainType is the type that an answer to a lookup with validators leaves out.
+const PlainType = "text/html; charset=utf-8"
 
 // Offer is a fragment that is to be stored, or (Failed) a lease that is given back.
 type Offer struct {

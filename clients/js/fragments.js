@@ -401,7 +401,7 @@ export class Fragments {
     if (Date.now() < this.#restUntil) throw new Error('Gerastic did not answer several times, and is done without for a moment')
     const wait = lease > 0 ? this.#options.wait : 0
     const had = open.map((p) => this.#atHand.get(p.key))
-    const ask = { keys: open.map((p) => p.key), have: had.map((kept) => kept?.etag ?? ''), wait, lease, details: true, fresh: fresh || undefined, renew: renew || undefined }
+    const ask = { keys: open.map((p) => p.key), have: had.map((kept) => kept?.etag ?? ''), wait, lease, fresh: fresh || undefined, renew: renew || undefined }
     const [head, ...found] = await this.#call('lookup', encode(ask), wait)
     const items = []
     for (const item of found) items[item?.at] = item

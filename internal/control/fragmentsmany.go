@@ -144,8 +144,7 @@ func (c *Control) lookup(w http.ResponseWriter, r *http.Request, namespace strin
 			continue
 		}
 		samples, ids = append(samples, fragments.Sample(id, a, false, 0, began)), append(ids, id)
-		q.found = q.answer(i, a, began)
-		out.add(&q.found)
+		q.tell(out, i, a, false, began)
 	}
 	took := c.now().Sub(began)
 	for i := range samples {
@@ -163,11 +162,29 @@ func (c *Control) lookup(w http.ResponseWriter, r *http.Request, namespace strin
 		}
 		now := c.now()
 		samples, ids = append(samples, fragments.Sample(q.ids[i], a, true, now.Sub(began), now)), append(ids, q.ids[i])
-		q.found = q.answer(i, a, now)
-		q.found.Waited = true
-		out.add(&q.found)
+		q.tell(out, i, a, true, now)
 	}
 	fragments.Record(ids, samples)
+}
+
+// tell writes what was found of the key at a place in the lookup.
+func (q *lookupCall) tell(out *sequence, at int, a fragment.Answer, waited bool, now time.Time) {
+	q.found = q.answer(at, a, now)
+	q.found.Waited = waited
+	if a.Entry == nil || len(q.have) == 0 {
+		out.add(&q.found)
+		return
+	}
+	digest := a.Entry.Digest()
+	if q.found.ETag = hex.EncodeToString(digest[:12]); q.found.ETag == q.have[at] && !waited {
+		f := &q.found
+		out.add(&protocol.LookupSame{At: f.At, State: f.State, Age: f.Age, Left: f.Left, Lease: f.Lease, Tags: f.Tags, Same: true})
+		return
+	}
+	if kind := a.Entry.Header.Get("Content-Type"); kind != protocol.PlainType {
+		q.found.Type = kind
+	}
+	out.add(&q.found)
 }
 
 // answer is what was found of the key at a place in the lookup.
@@ -183,13 +200,6 @@ func (q *lookupCall) answer(at int, a fragment.Answer, now time.Time) protocol.L
 	}
 	out.Age, out.Left = e.Freshness.Age(now).Seconds(), a.Left(now).Seconds()
 	out.Coding, out.Tags, out.Body = e.Header.Get("Content-Encoding"), e.Subject.Tags, e.Body
-	if len(q.have) > 0 {
-		digest := e.Digest()
-		out.ETag = hex.EncodeToString(digest[:12])
-		if out.Same = out.ETag == q.have[at]; out.Same {
-			out.Body = nil
-		}
-	}
 	if q.details {
 		out.Type, out.CostMS = e.Header.Get("Content-Type"), milliseconds(e.Cost())
 	}

@@ -72,7 +72,17 @@ final class Cbor
         if ($depth > 16) {
             throw self::malformed('items are nested too deeply');
         }
-        $first = ord($this->take(1));
+        $first = ord($this->data[$this->at] ?? throw self::malformed('the answer ends within an item'));
+        $this->at++;
+        if ($first < 24) {
+            return $first;
+        }
+        if ($first === 0xFB) {
+            return unpack('E', $this->take(8))[1];
+        }
+        if ($first >= 0x60 && $first < 0x78) {
+            return $this->text($first - 0x60);
+        }
         [$major, $n] = [$first >> 5, $first & 31];
         if ($major === 7) {
             return match ($n) {
@@ -80,15 +90,12 @@ final class Cbor
                 21 => true,
                 22 => null,
                 26 => unpack('G', $this->take(4))[1],
-                27 => unpack('E', $this->take(8))[1],
                 default => throw self::malformed('a simple value that is not known'),
             };
         }
-        $n = match (true) {
-            $n < 24 => $n,
-            $n <= 27 => unpack([24 => 'C', 25 => 'n', 26 => 'N', 27 => 'J'][$n], $this->take(1 << ($n - 24)))[1],
-            default => throw self::malformed('an item of indefinite length'),
-        };
+        if ($n >= 24) {
+            $n = $n <= 27 ? unpack([24 => 'C', 25 => 'n', 26 => 'N', 27 => 'J'][$n], $this->take(1 << ($n - 24)))[1] : throw self::malformed('an item of indefinite length');
+        }
         return match ($major) {
             0 => $n,
             1 => -1 - $n,

@@ -344,7 +344,7 @@ final class Fragments
         $wait = $lease > 0 ? $this->wait : 0.0;
         $keys = array_map(static fn ($one) => $one->key, $open);
         $had = array_map(fn ($key) => $this->atHand[$key] ?? ['', '', ''], $keys);
-        $ask = ['keys' => $keys, 'have' => array_column($had, 0), 'wait' => $wait * 1000, 'lease' => $lease * 1000, 'details' => true] + $how;
+        $ask = ['keys' => $keys, 'have' => array_column($had, 0), 'wait' => $wait * 1000, 'lease' => $lease * 1000] + $how;
         $items = $this->call('lookup', [$ask], $wait);
         if ($items === null) {
             return null;

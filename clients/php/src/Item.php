@@ -6,7 +6,7 @@ namespace Gerastic;
 /** One fragment on its way through a load: what an application says of it, and what became of it. */
 final class Item
 {
-    private const WORDS = ['name', 'parts', 'version', 'lifetime', 'stale', 'tags', 'nothing'];
+    private const WORDS = ['name' => 1, 'parts' => 1, 'version' => 1, 'lifetime' => 1, 'stale' => 1, 'tags' => 1, 'nothing' => 1];
     private const PACK_FROM = 16 << 10;
     public const NOTHING = 'application/x-nothing';
 
@@ -41,8 +41,8 @@ final class Item
     /** Reads the words; what is wrong with them is thrown. */
     public static function read(mixed $words, Scope $scope, array $defaults, bool $needsLife = true): self
     {
-        if (!is_array($words) || ($unknown = array_diff(array_keys($words), self::WORDS))) {
-            throw new \InvalidArgumentException('a fragment has ' . implode(', ', self::WORDS) . '; it has no ' . implode(', ', $unknown ?? [get_debug_type($words)]));
+        if (!is_array($words) || ($unknown = array_keys(array_diff_key($words, self::WORDS)))) {
+            throw new \InvalidArgumentException('a fragment has ' . implode(', ', array_keys(self::WORDS)) . '; it has no ' . implode(', ', $unknown ?? [get_debug_type($words)]));
         }
         $one = new self($words);
         $name = $words['name'] ?? null;
@@ -54,9 +54,11 @@ final class Item
         if (!is_array($words['tags'] ?? [])) {
             throw new \TypeError("the tags of the fragment $name are a list");
         }
-        $one->tags = array_values(array_unique(array_map(strval(...), [...$defaults['tags'] ?? [], ...array_values($words['tags'] ?? [])])));
-        $one->stale = Key::seconds($words['stale'] ?? 0, "stale of the fragment $name");
-        $one->nothing = Key::seconds($words['nothing'] ?? 0, "nothing of the fragment $name");
+        if (($defaults['tags'] ?? []) !== [] || isset($words['tags'])) {
+            $one->tags = array_values(array_unique(array_map(strval(...), [...$defaults['tags'] ?? [], ...array_values($words['tags'] ?? [])])));
+        }
+        isset($words['stale']) && $one->stale = Key::seconds($words['stale'], "stale of the fragment $name");
+        isset($words['nothing']) && $one->nothing = Key::seconds($words['nothing'], "nothing of the fragment $name");
         $one->told = $scope->begin();
         return $one;
     }

@@ -11,25 +11,33 @@ final class Key
     /** Seconds of a life that only a purge or a new version ends. */
     public const FOREVER = 100.0 * 365 * 24 * 3600;
 
+    /** @var array<string, float> lengths of time that were read before */
+    private static array $read = [];
+
     /** Reads a length of time: seconds, a DateInterval, or "90s", "15m", "1h", "1d", "forever". */
     public static function seconds(int|float|string|\DateInterval|null $time, string $what = 'lifetime'): float
     {
         if ($time === 'forever') {
             return self::FOREVER;
         }
+        if (is_string($time) && isset(self::$read[$time])) {
+            return self::$read[$time];
+        }
         if ($time instanceof \DateInterval) {
             $zero = new \DateTimeImmutable('@0');
             $time = (float) $zero->add($time)->format('U.u');
         }
         if (is_string($time)) {
-            $shown = $time;
+            $shown = $text = $time;
+            count(self::$read) < 100 || self::$read = [];
             $time = preg_match('/\A(\d+(?:\.\d+)?)(ms|s|m|h|d)\z/', $time, $m) ? (float) $m[1] * ['ms' => 0.001, 's' => 1, 'm' => 60, 'h' => 3600, 'd' => 86400][$m[2]] : null;
         }
         $shown ??= (string) $time;
         if ($time === null || !is_finite((float) $time) || $time < 0) {
             throw new \InvalidArgumentException("the $what, $shown, is no length of time; write 90s, 15m, 1h, 1d or forever");
         }
-        return min((float) $time, self::FOREVER);
+        $read = min((float) $time, self::FOREVER);
+        return isset($text) ? self::$read[$text] = $read : $read;
     }
 
     /** The key of a fragment: name("part",2)@"version". Throws what cannot be part of it. */

@@ -80,31 +80,23 @@ final class Wire
     {
         if ($this->process !== getmypid()) { // the parent's connection is not ours
             [$this->handle, $this->many, $this->process] = [curl_init(), curl_multi_init(), getmypid()];
+            curl_setopt_array($this->handle, [CURLOPT_RETURNTRANSFER => true, CURLOPT_FOLLOWLOCATION => false, CURLOPT_PROTOCOLS => CURLPROTO_HTTP | CURLPROTO_HTTPS, CURLOPT_PROXY => '', CURLOPT_NOSIGNAL => true]);
         }
-        $begun = false;
         curl_setopt_array($this->handle, [
-            CURLOPT_URL => $this->address . $path, CURLOPT_CUSTOMREQUEST => $method, CURLOPT_POSTFIELDS => $body ?? '', CURLOPT_RETURNTRANSFER => true, CURLOPT_FOLLOWLOCATION => false,
-            CURLOPT_HTTPHEADER => ["Authorization: Bearer {$this->token}", "Content-Type: $type", 'Expect:'], CURLOPT_PROTOCOLS => CURLPROTO_HTTP | CURLPROTO_HTTPS, CURLOPT_PROXY => '',
-            CURLOPT_CONNECTTIMEOUT_MS => max(1, (int) ($timeout * 1000)), CURLOPT_TIMEOUT_MS => max(1, (int) (($timeout + $more) * 1000)), CURLOPT_NOSIGNAL => true,
-            CURLOPT_HEADERFUNCTION => static function ($_, string $line) use (&$begun): int {
-                $begun = true;
-                return strlen($line);
-            },
+            CURLOPT_URL => $this->address . $path, CURLOPT_CUSTOMREQUEST => $method, CURLOPT_POSTFIELDS => $body ?? '', CURLOPT_HTTPHEADER => ["Authorization: Bearer {$this->token}", "Content-Type: $type", 'Expect:'],
+            CURLOPT_CONNECTTIMEOUT_MS => max(1, (int) ($timeout * 1000)), CURLOPT_TIMEOUT_MS => max(1, (int) (($timeout + $more) * 1000)),
         ]);
         $many = $this->many;
         curl_multi_add_handle($many, $this->handle);
         $ends = microtime(true) + $timeout;
         try {
-            do {
-                curl_multi_exec($many, $running);
-                $left = $begun ? 1.0 : $ends - microtime(true);
-                if ($running > 0 && $left <= 0) {
+            for (curl_multi_exec($many, $running); $running > 0; curl_multi_exec($many, $running)) {
+                $left = curl_getinfo($this->handle, CURLINFO_STARTTRANSFER_TIME_T) > 0 ? 1.0 : $ends - microtime(true);
+                if ($left <= 0) {
                     throw new Unreached('it did not answer in time');
                 }
-                if ($running > 0) {
-                    curl_multi_select($many, $left);
-                }
-            } while ($running > 0);
+                curl_multi_select($many, $left);
+            }
             $info = curl_multi_info_read($many);
             if (($info['result'] ?? CURLE_OK) !== CURLE_OK) {
                 throw new Unreached(curl_error($this->handle) ?: (string) curl_strerror($info['result']));

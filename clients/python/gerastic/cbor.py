@@ -47,50 +47,47 @@ def encode(value: Any) -> bytes:
 def decode_all(data: bytes) -> list[Any]:
     """Decodes all data items in some bytes; the error is a Malformed."""
     items, at = [], 0
-    while at < len(data):
-        value, at = _decode(data, at, 0)
-        items.append(value)
+    try:
+        while at < len(data):
+            value, at = _decode(data, at, 0)
+            items.append(value)
+    except (IndexError, struct.error) as error:
+        raise Malformed("the answer ends within an item") from error
+    except UnicodeDecodeError as error:
+        raise Malformed("a text that is not UTF-8") from error
     return items
 
 
-def _take(data: bytes, at: int, n: int) -> int:
-    if n > len(data) - at:
-        raise Malformed("the answer ends within an item")
-    return at + n
+_NUMBERS = {24: struct.Struct(">B"), 25: struct.Struct(">H"), 26: struct.Struct(">I"), 27: struct.Struct(">Q")}
+_FLOATS = {0xFA: struct.Struct(">f"), 0xFB: struct.Struct(">d")}
+_SIMPLE = {0xF4: False, 0xF5: True, 0xF6: None}
 
 
 def _decode(data: bytes, at: int, depth: int) -> tuple[Any, int]:
-    if depth > 16:
-        raise Malformed("items are nested too deeply")
-    end = _take(data, at, 1)
-    major, n = data[at] >> 5, data[at] & 31
-    at = end
-    if major == 7:
-        if n in (20, 21, 22):
-            return {20: False, 21: True, 22: None}[n], at
-        if n not in (26, 27):
-            raise Malformed("a simple value that is not known")
-        form = ">f" if n == 26 else ">d"
-        end = _take(data, at, struct.calcsize(form))
-        return struct.unpack(form, data[at:end])[0], end
-    if 24 <= n <= 27:
-        size = 1 << (n - 24)
-        end = _take(data, at, size)
-        n, at = int.from_bytes(data[at:end], "big"), end
-    elif n > 27:
-        raise Malformed("an item of indefinite length")
+    first = data[at]
+    at += 1
+    if first in _FLOATS:
+        form = _FLOATS[first]
+        return form.unpack_from(data, at)[0], at + form.size
+    if first in _SIMPLE:
+        return _SIMPLE[first], at
+    major, n = first >> 5, first & 31
+    if n >= 24:
+        if n not in _NUMBERS or major > 5:
+            raise Malformed("an item that is not known")
+        form = _NUMBERS[n]
+        n, at = form.unpack_from(data, at)[0], at + form.size
     if major == 0:
         return n, at
     if major == 1:
         return -1 - n, at
     if major in (2, 3):
-        end = _take(data, at, n)
-        if major == 2:
-            return data[at:end], end
-        try:
-            return data[at:end].decode(), end
-        except UnicodeDecodeError as error:
-            raise Malformed("a text that is not UTF-8") from error
+        end = at + n
+        if end > len(data):
+            raise Malformed("the answer ends within an item")
+        return (data[at:end] if major == 2 else data[at:end].decode()), end
+    if depth > 16:
+        raise Malformed("items are nested too deeply")
     if major == 4:
         items = []
         for _ in range(n):
@@ -98,11 +95,25 @@ def _decode(data: bytes, at: int, depth: int) -> tuple[Any, int]:
             items.append(item)
         return items, at
     if major == 5:
-        members = {}
-        for _ in range(n):
+        return _members(data, at, n, depth)
+    raise Malformed("an item that is not known")
+
+
+def _members(data: bytes, at: int, n: int, depth: int) -> tuple[dict[str, Any], int]:
+    members = {}
+    for _ in range(n):
+        size = data[at] - 0x60
+        if 0 <= size < 24:  # a short name, as all are
+            name, at = data[at + 1 : at + 1 + size].decode(), at + 1 + size
+        else:
             name, at = _decode(data, at, depth + 1)
-            if not isinstance(name, str):
-                raise Malformed("a member whose name is not text")
+        if not isinstance(name, str):
+            raise Malformed("a member whose name is not text")
+        first = data[at]
+        if first < 24:  # a small number
+            members[name], at = first, at + 1
+        elif first == 0xFB:
+            members[name], at = _FLOATS[0xFB].unpack_from(data, at + 1)[0], at + 9
+        else:
             members[name], at = _decode(data, at, depth + 1)
-        return members, at
-    raise Malformed("a tagged item")
+    return members, at

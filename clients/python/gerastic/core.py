@@ -36,11 +36,12 @@ class _AtHand:
         self._seen: OrderedDict[str, int] = OrderedDict()
         self._bytes = 0
 
-    def get(self, key: str) -> Optional[tuple[str, bytes, str]]:
+    def get(self, keys: Sequence[str]) -> list[Optional[tuple[str, bytes, str]]]:
         with self._lock:
-            if key in self._kept:
-                self._kept.move_to_end(key)
-            return self._kept.get(key)
+            for key in keys:
+                if key in self._kept:
+                    self._kept.move_to_end(key)
+            return [self._kept.get(key) for key in keys]
 
     def put(self, key: str, etag: str, body: bytes, kind: str) -> None:
         with self._lock:
@@ -213,8 +214,9 @@ class Core:
 
     async def _look(self, open: list[Wanted], how: dict[str, Any], lease: float) -> Optional[tuple[int, list[dict[str, Any]]]]:
         wait = float(self._options.wait) if lease else 0.0
-        had = [self._at_hand.get(one.key) for one in open]
-        ask = {"keys": [one.key for one in open], "have": [kept[0] if kept else "" for kept in had], "wait": wait * 1000, "lease": lease * 1000, "details": True, **how}
+        keys = [one.key for one in open]
+        had = self._at_hand.get(keys)
+        ask = {"keys": keys, "have": [kept[0] if kept else "" for kept in had], "wait": wait * 1000, "lease": lease * 1000, **how}
         items = await self._call("lookup", [ask], wait)
         if items is None:
             return None
@@ -229,7 +231,7 @@ class Core:
         except (AttributeError, IndexError, KeyError, TypeError):
             return self._unreached("its answer cannot be read")
         if not how.get("renew"):
-            self._at_hand.saw((one.key for one in open), stamp)
+            self._at_hand.saw(keys, stamp)
         return stamp, answers
 
     async def _keep(self, all: list[Wanted]) -> int:

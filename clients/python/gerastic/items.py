@@ -19,6 +19,8 @@ _PACK_FROM = 16 << 10
 _TEXT, _BYTES, NOTHING = "text/html; charset=utf-8", "application/octet-stream", "application/x-nothing"
 WORDS = ("name", "parts", "version", "lifetime", "stale", "tags", "nothing")
 
+_KNOWN = frozenset(WORDS)
+
 Item = dict[str, Any]
 
 
@@ -139,12 +141,11 @@ def item_of(thing: Any) -> Item:
 
 def wanted(item: Item, scope: Scope, options: Options, needs_life: bool = True) -> Wanted:
     """Reads what an application says of a fragment; a TypeError or ValueError says what is wrong with it."""
-    if unknown := [word for word in item if word not in WORDS]:
-        raise TypeError(f"a fragment has {', '.join(WORDS)}; it has no {', '.join(sorted(unknown))}")
+    if not _KNOWN.issuperset(item):
+        raise TypeError(f"a fragment has {', '.join(WORDS)}; it has no {', '.join(sorted(word for word in item if word not in _KNOWN))}")
     name = item.get("name", "")
     key = key_of(name, item.get("parts") or (), item.get("version"))
-    life: Optional[Time] = item.get("lifetime") if item.get("lifetime") is not None else options.lifetime
-    lifetime = seconds(life or 0, f"lifetime of the fragment {name}")
+    lifetime = _life(item, "lifetime", options.lifetime)
     if needs_life and lifetime <= 0:
         raise ValueError(f"the fragment {name} has no lifetime; give one, such as 1h, or forever if only purges and versions end it")
     tags = item.get("tags") or ()
@@ -153,8 +154,19 @@ def wanted(item: Item, scope: Scope, options: Options, needs_life: bool = True) 
     for tag in tags:
         if not isinstance(tag, str) or not tag:
             raise TypeError(f"a tag of the fragment {name} is not a text of 1 to 1024 bytes")
-    return Wanted(item, key, lifetime, seconds(item.get("stale") or 0, f"stale of the fragment {name}"), list(dict.fromkeys([*options.tags, *tags])),
-                  scope.begin(), seconds(item.get("nothing") or 0, f"nothing of the fragment {name}"))
+    return Wanted(item, key, lifetime, _life(item, "stale"), list(dict.fromkeys([*options.tags, *tags])), scope.begin(), _life(item, "nothing"))
+
+
+def _life(item: Item, word: str, otherwise: Optional[Time] = None) -> float:
+    life = item.get(word)
+    if life is None:
+        life = otherwise
+    if life is None:
+        return 0.0
+    try:
+        return seconds(life)
+    except ValueError:
+        return seconds(life, f"{word} of the fragment {item.get('name')}")
 
 
 def lenient(items: Sequence[Item], scope: Scope, options: Options, needs_life: bool = True) -> list[Wanted]:

@@ -6,6 +6,7 @@ import json
 import math
 import re
 from datetime import datetime, timedelta, timezone
+from functools import lru_cache
 from typing import Any, Sequence, Union
 
 #: A length of time: seconds, a timedelta, or "90s", "15m", "1h", "1d" or "forever".
@@ -16,7 +17,6 @@ FOREVER = 100.0 * 365 * 24 * 3600
 
 _name = re.compile(r"[A-Za-z0-9_.-]{1,64}\Z")
 _time = re.compile(r"(\d+(?:\.\d+)?)(ms|s|m|h|d)\Z")
-_NO_TIME = "the {}, {}, is no length of time; write 90s, 15m, 1h, 1d or forever"
 _NO_VALUE = "a part of the fragment {} is not a value; parts are text, numbers, booleans, times, bytes, and lists of them"
 _deepest = 16
 _units = {"ms": 0.001, "s": 1.0, "m": 60.0, "h": 3600.0, "d": 86400.0}
@@ -24,6 +24,14 @@ _units = {"ms": 0.001, "s": 1.0, "m": 60.0, "h": 3600.0, "d": 86400.0}
 
 def seconds(time: Time, what: str = "lifetime") -> float:
     """Reads a length of time; a ValueError says what is wanted."""
+    try:
+        return _seconds(time)
+    except (TypeError, ValueError):
+        raise ValueError(f"the {what}, {time if isinstance(time, (str, int, float)) else type(time).__name__}, is no length of time; write 90s, 15m, 1h, 1d or forever") from None
+
+
+@lru_cache(maxsize=256)
+def _seconds(time: Time) -> float:
     if isinstance(time, timedelta):
         read = time.total_seconds()
     elif isinstance(time, str):
@@ -31,14 +39,14 @@ def seconds(time: Time, what: str = "lifetime") -> float:
             return FOREVER
         match = _time.match(time)
         if not match:
-            raise ValueError(_NO_TIME.format(what, time))
+            raise ValueError
         read = float(match[1]) * _units[match[2]]
     elif isinstance(time, (int, float)) and not isinstance(time, bool):
         read = float(time)
     else:
-        raise ValueError(_NO_TIME.format(what, type(time).__name__))
+        raise TypeError
     if not 0 <= read < math.inf:
-        raise ValueError(_NO_TIME.format(what, time))
+        raise ValueError
     return min(read, FOREVER)
 
 

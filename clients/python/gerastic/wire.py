@@ -100,18 +100,19 @@ class Wire:
     def _read(connection: http.client.HTTPConnection, answer: http.client.HTTPResponse, until: float) -> bytes:
         pieces, size = [], 0
         while True:
-            left = until - time.monotonic()
-            if left <= 0:
-                raise TimeoutError("it did not answer in time")
-            if connection.sock is not None:
-                connection.sock.settimeout(left)
+            if pieces or answer.length is None:  # what is short comes with the head
+                left = until - time.monotonic()
+                if left <= 0:
+                    raise TimeoutError("it did not answer in time")
+                if connection.sock is not None:
+                    connection.sock.settimeout(left)
             piece = answer.read1(1 << 20)
-            if not piece:
-                if answer.length:
-                    raise http.client.IncompleteRead(b"")
+            if not piece and answer.length:
+                raise http.client.IncompleteRead(b"")
+            pieces.append(piece)
+            if not piece or answer.length == 0:
                 answer.close()  # so that the connection can be used again
                 return b"".join(pieces)
-            pieces.append(piece)
             size += len(piece)
             if size > _LONGEST:
                 raise http.client.HTTPException("the answer is too long")

@@ -199,7 +199,7 @@ module Gerastic
     def look(open, how, lease)
       wait = lease.zero? ? 0.0 : @wait
       had = open.map { |one| @at_hand.get(one.key) }
-      ask = { "keys" => open.map(&:key), "have" => had.map { |kept| kept ? kept[0] : "" }, "wait" => wait * 1000.0, "lease" => lease * 1000.0, "details" => true }
+      ask = { "keys" => open.map(&:key), "have" => had.map { |kept| kept ? kept[0] : "" }, "wait" => wait * 1000.0, "lease" => lease * 1000.0 }
       items = call("lookup", [ask.merge(how)], wait)
       return unless items
 
