@@ -86,7 +86,7 @@ func (c *Client) SendChanges(ctx context.Context, source string, changes ...Chan
 		q.Set("source", source)
 	}
 	var out ChangeRun
-	defer ordered.Add(1)
+	defer c.ordered.Add(1)
 	return out, c.call(ctx, "POST", "/v1/changes", q, map[string]any{"changes": changes}, &out)
 }
 

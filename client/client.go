@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"net/url"
 	"strings"
+	"sync/atomic"
 	"time"
 )
 
@@ -18,6 +19,8 @@ type Client struct {
 	base  string
 	token string
 	http  *http.Client
+
+	ordered atomic.Int64 // purges
 }
 
 // DefaultControl is where a node's control side is, unless it is told otherwise.

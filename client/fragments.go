@@ -33,6 +33,8 @@ type Fragments struct {
 	atHand  atHand
 	warned  warnings
 
+	ordered *atomic.Int64 // purges that the client has ordered: what a page had at hand before one may be old
+
 	checking checking
 }
 
@@ -75,7 +77,7 @@ func (c *Client) Fragments(o FragmentOptions) *Fragments {
 	}
 	o.Off = o.Off || os.Getenv("GERASTIC_FRAGMENTS") == "off"
 	o.Keep = cmp.Or(o.Keep, mostAtHand)
-	return &Fragments{options: o, wire: newWire(c.base, c.token, o), atHand: atHand{most: o.Keep}}
+	return &Fragments{options: o, wire: newWire(c.base, c.token, o), atHand: atHand{most: o.Keep}, ordered: &c.ordered}
 }
 
 // Counts are what became of fragments since the start.
@@ -105,9 +107,9 @@ func (s *Fragments) Settle() { s.behind.Wait() }
 // What may be used stale is returned at once, and filled behind the caller: fill then runs on
 // after the caller has returned, in a context that is not cancelled with the caller's. An
 // error of fill is returned and not stored; with ErrNothing nil is returned, and stored only if the
-// Fragment has a life for that (Nothing). The bytes must not be changed. The error is that of fill or of ctx; a node that cannot be
-// reached is none, nor is a Fragment that is not in order: it is filled here, without being stored, and
-// the log says what is wrong.
+// Fragment has a life for that (Nothing). The bytes must not be changed. The error is that of fill or of
+// ctx; a node that cannot be reached is none, nor is a Fragment that is not in order: it is filled here,
+// without being stored, and the log says what is wrong.
 func (s *Fragments) LoadOrFill(ctx context.Context, f Fragment, fill func(ctx context.Context) ([]byte, error)) ([]byte, error) {
 	found, err := s.load(ctx, []Fragment{f}, false, fill, func(ctx context.Context, _ int) ([]byte, error) { return fill(ctx) })
 	if err != nil {
@@ -374,12 +376,12 @@ func (l *loading) has(p *wantedFragment, namespace string, c contents, stale boo
 		return
 	}
 	l.page.hold(namespace+"/"+p.key, c)
-	l.report.keep(p.key, &knownFragment{body: p.body, contents: c, stale: stale})
+	l.report.keep(p.key, &knownFragment{body: p.body, contents: c, stale: stale, ordered: l.ordered.Load()})
 }
 
 // again uses what the page has of a fragment already; nothing stale goes into a fragment.
 func (l *loading) again(p *wantedFragment) bool {
-	known := l.report.known(p.key)
+	known := l.report.known(p.key, l.ordered.Load())
 	if known == nil || !known.until.IsZero() && !time.Now().Before(known.until) || known.stale && l.fresh {
 		return false
 	}

@@ -8,7 +8,6 @@ import (
 	"strconv"
 	"strings"
 	"sync"
-	"sync/atomic"
 	"time"
 
 	"gerastic.example/client/protocol"
@@ -151,15 +150,13 @@ type knownFragment struct {
 	body []byte
 	contents
 	stale   bool
-	ordered int64
+	ordered int64 // how many purges the client had ordered then
 }
-
-// ordered is how many purges this process has ordered: what a page had at hand before one may be old.
-var ordered atomic.Int64
 
 // mostKnown is how many fragments a page has at hand.
 const mostKnown = 1000
 
+// keep has a fragment at hand for the rest of the page.
 func (r *report) keep(key string, f *knownFragment) {
 	if r == nil {
 		return
@@ -170,19 +167,18 @@ func (r *report) keep(key string, f *knownFragment) {
 		r.has = map[string]*knownFragment{}
 	}
 	if len(r.has) < mostKnown {
-		f.ordered = ordered.Load()
 		r.has[key] = f
 	}
 }
 
-// known is what the page has of a fragment; nil: nothing.
-func (r *report) known(key string) *knownFragment {
+// known is what the page has of a fragment since the last of so many purges was ordered; nil: nothing.
+func (r *report) known(key string, ordered int64) *knownFragment {
 	if r == nil {
 		return nil
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if f := r.has[key]; f != nil && f.ordered == ordered.Load() {
+	if f := r.has[key]; f != nil && f.ordered == ordered {
 		return f
 	}
 	return nil

@@ -79,7 +79,7 @@ type Purge struct {
 // not take it or it is not known whether it has; the text says which.
 func (c *Client) Purge(ctx context.Context, r PurgeRequest) (PurgeResult, error) {
 	var out PurgeResult
-	defer ordered.Add(1)
+	defer c.ordered.Add(1)
 	return out, c.call(ctx, "POST", "/v1/purges", nil, r, &out)
 }
 

@@ -55,6 +55,13 @@ func BenchmarkKits(b *testing.B) {
 				b.ReportMetric(took.One/took.Bare, "one-to-bare")
 				b.ReportMetric(took.Hundred, "hundred-µs")
 				b.ReportMetric(took.Each/took.Hundred, "times-faster")
+				b.Logf("one %.0f µs, bare %.0f, a hundred %.0f, one by one %.0f", took.One, took.Bare, took.Hundred, took.Each)
+				if took.One > 1.3*took.Bare {
+					missed(b, "not so: one fragment found takes at most 1.3 times a bare exchange")
+				}
+				if took.Each < 10*took.Hundred {
+					missed(b, "not so: a hundred at once are 10 times faster")
+				}
 			}
 		})
 	}

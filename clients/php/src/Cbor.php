@@ -126,7 +126,13 @@ final class Cbor
     {
         $members = [];
         for (; $n > 0; $n--) {
-            $name = $this->item($depth + 1);
+            $size = ord($this->data[$this->at] ?? throw self::malformed('the answer ends within an item')) - 0x60;
+            if ($size >= 0 && $size < 24) { // a short name, as all are
+                $this->at++;
+                $name = $this->take($size);
+            } else {
+                $name = $this->item($depth + 1);
+            }
             if (!is_string($name)) {
                 throw self::malformed('a member whose name is not text');
             }

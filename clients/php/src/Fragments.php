@@ -358,13 +358,15 @@ final class Fragments
             return $this->unreached(new Unreached('its answer cannot be read'));
         }
         foreach ($answers as $i => &$answer) {
-            ($answer['same'] ?? false) === true && $answer = ['body' => new Bytes($had[$i][1]), 'type' => $had[$i][2], 'coding' => ''] + $answer;
-            if (!isset($how['renew'])) {
-                $this->seen = count($this->seen) < 10_000 ? $this->seen : [];
-                $this->seen[$keys[$i]] = $items[0]['stamp'];
+            if (($answer['same'] ?? false) === true) {
+                $answer['body'] = new Bytes($had[$i][1]);
+                $answer['type'] = $had[$i][2];
             }
         }
         unset($answer);
+        if (!isset($how['renew'])) {
+            $this->seen = array_fill_keys($keys, $items[0]['stamp']) + (count($this->seen) < 10_000 ? $this->seen : []);
+        }
         $this->called = $items[0]['namespace'];
         return [$items[0]['stamp'], $answers];
     }
@@ -413,10 +415,18 @@ final class Fragments
 
     private function ended(Item $one, string $found, float $age = 0.0): void
     {
-        $this->counts[['waited' => 'waited', 'filled' => 'filled', 'alone' => 'filled'][$found] ?? 'found']++;
+        $this->counts[match ($found) {
+            'waited' => 'waited',
+            'filled', 'alone' => 'filled',
+            default => 'found',
+        }]++;
         $one->done = true;
         if ($one->key !== '') {
-            [$one->told->key, $one->told->found, $one->told->took, $one->told->age] = ["{$this->called}/{$one->key}", $found, (microtime(true) - $one->began) * 1000, $age];
+            $told = $one->told;
+            $told->key = "{$this->called}/{$one->key}";
+            $told->found = $found;
+            $told->took = (microtime(true) - $one->began) * 1000;
+            $told->age = $age;
         }
     }
 

@@ -29,7 +29,6 @@ final class Item
 
     private function __construct(public readonly array $words)
     {
-        $this->told = (object) ['key' => '', 'found' => '', 'took' => 0.0, 'age' => 0.0, 'depth' => 1];
         $this->began = microtime(true);
     }
 
@@ -66,7 +65,9 @@ final class Item
     /** One that is not in order: it is filled all the same, and has no key. */
     public static function bad(mixed $words): self
     {
-        return new self(is_array($words) ? $words : []);
+        $one = new self(is_array($words) ? $words : []);
+        $one->told = (object) ['key' => '', 'found' => '', 'took' => 0.0, 'age' => 0.0, 'depth' => 1];
+        return $one;
     }
 
     /** The words of a thing that says its own name, parts, version and lifetime (fragmentKey) and tags (fragmentTags). */

@@ -83,7 +83,9 @@ final class Scope
     /** Takes a fragment over, and has it at hand for the rest of the page. */
     public function hold(string $key, string $name, object $found): void
     {
-        $this->tag(...array_map(strval(...), $found->tags));
+        foreach ($found->tags as $tag) {
+            $this->tags[(string) $tag] = true;
+        }
         $this->parts[$name] = true;
         [$this->until, $this->stamp, $this->holds] = [min($this->until, $found->until), min($this->stamp, $found->stamp), true];
         count($this->found) < 1000 && $this->found[$key] = $found;

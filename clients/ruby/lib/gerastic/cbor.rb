@@ -57,17 +57,30 @@ module Gerastic
       def item(depth)
         raise Malformed, "items are nested too deeply" if depth > 16
 
-        first = take(1).ord
+        first = byte
+        return first if first < 24
+        return take(8).unpack1("G") if first == 0xFB
+
         major = first >> 5
         n = first & 31
         return simple(n) if major == 7
 
-        if n.between?(24, 27)
-          n = take(1 << (n - 24)).unpack1({ 24 => "C", 25 => "n", 26 => "N", 27 => "Q>" }[n])
-        elsif n > 27
-          raise Malformed, "an item of indefinite length"
+        if n >= 24
+          raise Malformed, "an item of indefinite length" if n > 27
+
+          n = take(1 << (n - 24)).unpack1(LENGTHS[n])
         end
         container(major, n, depth)
+      end
+
+      LENGTHS = { 24 => "C", 25 => "n", 26 => "N", 27 => "Q>" }.freeze
+
+      def byte
+        first = @bytes.getbyte(@at)
+        raise Malformed, "the answer ends within an item" unless first
+
+        @at += 1
+        first
       end
 
       def simple(n)
@@ -88,7 +101,10 @@ module Gerastic
         when 2 then take(n)
         when 3 then text(n)
         when 4 then Array.new(known(n)) { item(depth + 1) }
-        when 5 then known(n).times.to_h { [name(depth), item(depth + 1)] }
+        when 5
+          members = {}
+          known(n).times { members[name(depth)] = item(depth + 1) }
+          members
         else raise Malformed, "a tagged item"
         end
       end
@@ -99,14 +115,24 @@ module Gerastic
         n
       end
 
-      def text(n)
-        read = take(n).force_encoding(Encoding::UTF_8)
+      # Names that answers have, by their bytes.
+      NAMES = %w[at state age left body etag same tags type lease waited coding cause namespace stamp stored].to_h { |word| [word.b.freeze, word.freeze] }.freeze
+
+      def text(n) = text_of(take(n))
+
+      def text_of(bytes)
+        read = bytes.force_encoding(Encoding::UTF_8)
         raise Malformed, "a text that is not UTF-8" unless read.valid_encoding?
 
         read
       end
 
       def name(depth)
+        size = (@bytes.getbyte(@at) || 0) - 0x60
+        if size >= 0 && size < 24 # a short name, as all are
+          @at += 1
+          return NAMES[take(size)] || text_of(@bytes.byteslice(@at - size, size))
+        end
         read = item(depth + 1)
         raise Malformed, "a member whose name is not text" unless read.is_a?(String) && read.encoding == Encoding::UTF_8
 

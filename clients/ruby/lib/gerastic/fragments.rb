@@ -8,6 +8,7 @@ module Gerastic
   class Fragments
     MOST_KEYS = 1000
     MOST_CHECKS = 16
+    ENDED = { waited: :waited, filled: :filled, alone: :filled }.freeze
 
     # Options are timeout, wait and lease (lengths of time), off, check (a share), lifetime and tags of every fragment,
     # and warn, which takes a line.
@@ -248,9 +249,12 @@ module Gerastic
     end
 
     def ended(one, found, age = 0.0)
-      count({ waited: :waited, filled: :filled, alone: :filled }.fetch(found, :found))
+      count(ENDED.fetch(found, :found))
       one.done = true
-      one.told.merge!(key: "#{@namespace}/#{one.key}", found: found.to_s, took: (now - one.began) * 1000, age: age) unless one.key.empty?
+      return if one.key.empty?
+
+      told = one.told
+      told[:key], told[:found], told[:took], told[:age] = "#{@namespace}/#{one.key}", found.name, (now - one.began) * 1000, age
     end
 
     def count(word) = @lock.synchronize { @counts[word] += 1 }

@@ -6,6 +6,7 @@ module Gerastic
   # One fragment on its way through a load: what an application says of it, and what became of it.
   class Item
     WORDS = %i[name parts version lifetime stale tags nothing].freeze
+    KNOWN = WORDS.to_h { |word| [word, true] }.freeze
     PACK_FROM = 16 << 10
     TEXT = "text/html; charset=utf-8"
     BYTES = "application/octet-stream"
@@ -16,20 +17,22 @@ module Gerastic
 
     # Reads the words; an ArgumentError or TypeError says what is wrong with them.
     def initialize(words, scope, options, needs_life: true)
-      words = words.transform_keys(&:to_sym)
-      unknown = words.keys - WORDS
-      raise ArgumentError, "a fragment has #{WORDS.join(', ')}; it has no #{unknown.join(', ')}" unless unknown.empty?
+      unless words.each_key.all? { |word| KNOWN[word] }
+        words = words.transform_keys(&:to_sym)
+        unknown = words.keys - WORDS
+        raise ArgumentError, "a fragment has #{WORDS.join(', ')}; it has no #{unknown.join(', ')}" unless unknown.empty?
+      end
 
       name = words[:name]
       @words = words
       @key = Gerastic.key_of(name, words[:parts] || [], words[:version])
-      @lifetime = Gerastic.seconds(words[:lifetime] || options[:lifetime] || 0, "lifetime of the fragment #{name}")
+      @lifetime = life(:lifetime, words[:lifetime] || options[:lifetime])
       raise ArgumentError, "the fragment #{name} has no lifetime; give one, such as 1h, or forever if only purges and versions end it" if needs_life && @lifetime <= 0
       raise TypeError, "the tags of the fragment #{name} are a list" unless words[:tags].nil? || words[:tags].is_a?(Array)
 
-      @tags = ((options[:tags] || []) + (words[:tags] || [])).map(&:to_s).uniq
-      @stale = Gerastic.seconds(words[:stale] || 0, "stale of the fragment #{name}")
-      @nothing = Gerastic.seconds(words[:nothing] || 0, "nothing of the fragment #{name}")
+      @tags = words[:tags] || !options[:tags].empty? ? (options[:tags] + (words[:tags] || [])).map(&:to_s).uniq : []
+      @stale = life(:stale, words[:stale])
+      @nothing = life(:nothing, words[:nothing])
       @told = scope ? scope.begin_one : {}
       @began = Process.clock_gettime(Process::CLOCK_MONOTONIC)
       @until = Float::INFINITY
@@ -98,6 +101,13 @@ module Gerastic
     end
 
     private
+
+    def life(word, time)
+      return 0.0 if time.nil?
+      return Gerastic::READ[time] if Gerastic::READ.key?(time)
+
+      Gerastic.seconds(time, "#{word} of the fragment #{@words[:name]}")
+    end
 
     def without_key(words)
       @words, @key, @lifetime, @stale, @nothing, @tags, @told = words, "", 0.0, 0.0, 0.0, [], {}

@@ -16,6 +16,7 @@ module Gerastic
   # Reads a length of time: seconds, or "90s", "15m", "1h", "1d", "forever"; an ArgumentError says what is wanted.
   def seconds(time, what = "lifetime")
     return FOREVER if time == "forever"
+    return READ[time] if READ.key?(time)
 
     read = time.to_f if time.is_a?(Numeric)
     if time.is_a?(String) && (match = /\A(\d+(?:\.\d+)?)(ms|s|m|h|d)\z/.match(time))
@@ -23,8 +24,12 @@ module Gerastic
     end
     raise ArgumentError, "the #{what}, #{time}, is no length of time; write 90s, 15m, 1h, 1d or forever" unless read&.finite? && read >= 0
 
-    [read, FOREVER].min
+    read = [read, FOREVER].min
+    READ[time] = read if time.is_a?(String) && READ.size < 256
+    read
   end
+
+  READ = {} # lengths of time that were read before
 
   # The key of a fragment: name("part",2)@"version". An ArgumentError or TypeError says what cannot be part of it.
   def key_of(name, parts = [], version = nil)

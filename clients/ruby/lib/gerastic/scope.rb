@@ -11,7 +11,7 @@ module Gerastic
     MOST_KEPT = 1000
     # What a page has of a fragment already.
     Found = Struct.new(:value, :tags, :until, :stamp, :stale, :purges) do
-      def initialize(*) = super.tap { self.purges = Scope.purges }
+      def initialize(value, tags, until_, stamp, stale) = super(value, tags, until_, stamp, stale, Scope.purges)
     end
 
     @purges = 0
