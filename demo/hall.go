@@ -6,6 +6,7 @@ import (
 	_ "embed"
 	"errors"
 	"fmt"
+	"io"
 	"net/http"
 	"net/http/httputil"
 	"net/url"
@@ -24,6 +25,7 @@ var hallSource []byte
 // hall is the company's application in Python, a process of its own.
 type hall struct {
 	process *exec.Cmd
+	input   io.Closer
 	ended   chan struct{} // closed when it has
 	url     *url.URL
 }
@@ -52,6 +54,9 @@ func startHall(dir, site, control, token string) (*hall, error) {
 	h.process.Env = append(os.Environ(), "PYTHONPATH="+filepath.Join(dir, "python"), "OSTREL_SITE="+site, "OSTREL_CONTROL="+control, "OSTREL_TOKEN="+token)
 	h.process.Stderr = os.Stderr // what goes wrong there
 	out, err := h.process.StdoutPipe()
+	if err == nil {
+		h.input, err = h.process.StdinPipe() // it ends when this does, however that comes
+	}
 	if err == nil {
 		err = h.process.Start()
 	}

@@ -16,6 +16,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"gerastic.example/client"
+
 	"gerastic/console"
 	"gerastic/test/browser"
 )
@@ -82,7 +84,7 @@ func TestConsole(t *testing.T) {
 		test func(*testing.T)
 	}{
 		{"overview", s.overview}, {"routes", s.routes}, {"purge", s.purge}, {"names of a purge", s.purgeNames}, {"tags", s.tags}, {"entries and store", s.store},
-		{"fragments", s.fragments}, {"panel on a page", s.panel}, {"changes", s.changes}, {"live", s.live},
+		{"fragments", s.fragments}, {"panel on a page", s.panel}, {"changes", s.changes}, {"live", s.live}, {"savings", s.savings},
 		{"findings", s.findings}, {"keyboard", s.keyboard}, {"appearance", s.appearance}, {"purge of all", s.purgeAll}, {"sign out", s.signOut},
 	} {
 		t.Run(page.name, page.test)
@@ -300,6 +302,28 @@ func (s screen) live(t *testing.T) {
 		return strings.Contains(s.text(t, "#live"), "/vessels/5")
 	})
 	assert.NotContains(t, s.text(t, "#live"), "/fares")
+
+	s.open(t, "/live?of=fragments&path=shown(", "#live")
+	fragments := fragmentsFor(t, "console")
+	n := 0
+	eventually(t, "a fragment appears as it is filled", func() bool {
+		n++
+		_, err := fragments.LoadOrFill(ctx, client.Fragment{Name: "shown", Parts: []any{n}, Lifetime: time.Hour}, text("shown"))
+		require.NoError(t, err)
+		return strings.Contains(s.text(t, "#live"), fmt.Sprintf("console/shown(%d)", n)) && strings.Contains(s.text(t, "#live"), "filled")
+	})
+	assert.NotContains(t, s.text(t, "#live"), "http://", "requests are not among them")
+}
+
+// What was saved, and in money.
+func (s screen) savings(t *testing.T) {
+	visit(t, "/fares")
+	visit(t, "/fares")
+	s.open(t, "/savings?since=1h", "#savings tbody tr")
+	assert.Contains(t, s.text(t, "#savings"), "queries spent")
+	assert.NotContains(t, s.text(t, "#savings"), "At these prices")
+	s.do(t, chromedp.SendKeys("#prices", "queries=0.5\r"))
+	eventually(t, "the money is counted", func() bool { return strings.Contains(s.text(t, "#savings"), "At these prices that saved") })
 }
 
 func (s screen) findings(t *testing.T) {
