@@ -382,9 +382,7 @@ func (l *loading) store(ctx context.Context, mine []*wantedFragment) (stored int
 		}
 		offers = append(offers, o)
 	}
-	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 4*l.options.Timeout)
-	defer cancel()
-	refusals, err := l.wire.store(ctx, offers)
+	refusals, err := l.wire.store(context.WithoutCancel(ctx), offers, 4*l.options.Timeout)
 	l.breaker.heard(err, time.Now())
 	if err != nil {
 		l.warn("fragments could not be stored", err)

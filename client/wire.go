@@ -17,34 +17,32 @@ import (
 
 // wire carries lookups and stores.
 type wire struct {
-	client    *Client
-	transport *http.Transport
-	lookupURL *url.URL
-	storeURL  *url.URL
-	header    http.Header // of every call; read only
-	bad       error       // the address is none
-	options   FragmentOptions
-	known     atomic.Pointer[string] // the namespace, once an answer named it
-	perKey    atomic.Int64           // bytes that the last lookup brought for a key: the next likely brings as many
+	client  *Client
+	conns   *conns
+	paths   map[string]string // of a call, with its query
+	bad     error             // the address is none
+	options FragmentOptions
+	known   atomic.Pointer[string] // the namespace, once an answer named it
+	perKey  atomic.Int64           // bytes that the last lookup brought for a key: the next likely brings as many
 }
 
 func newWire(base, token string, o FragmentOptions) *wire {
-	query := ""
-	if o.Namespace != "" {
-		query = "?namespace=" + url.QueryEscape(o.Namespace)
-	}
-	w := &wire{client: New(base, token), options: o}
-	// HTTP/1.1 on connections of its own: lookups are many and short.
-	w.transport = http.DefaultTransport.(*http.Transport).Clone()
-	w.transport.MaxIdleConns, w.transport.MaxIdleConnsPerHost, w.transport.DisableCompression = 256, 256, true
-	w.transport.Proxy = nil
-	if w.lookupURL, w.bad = url.Parse(base + "/v1/fragments/lookup" + query); w.bad == nil {
-		w.storeURL, w.bad = url.Parse(base + "/v1/fragments/store" + query)
-	}
-	w.header = http.Header{
-		"Authorization": {"Bearer " + token}, "Content-Type": {protocol.MediaType},
-		// A call that a broken connection swallowed is made again; nothing is sent of this.
-		"Idempotency-Key": {},
+	w := &wire{client: New(base, token), options: o, paths: map[string]string{}}
+	for _, call := range []string{"lookup", "store"} {
+		to, err := url.Parse(base + "/v1/fragments/" + call)
+		switch {
+		case err != nil:
+			w.bad = err
+			return w
+		case to.Scheme != "http" && to.Scheme != "https" || to.Host == "":
+			w.bad = fmt.Errorf("%q is no address of a node; write http://127.0.0.1:8490", base)
+			return w
+		}
+		if o.Namespace != "" {
+			to.RawQuery = url.Values{"namespace": {o.Namespace}}.Encode()
+		}
+		w.paths[call] = to.RequestURI()
+		w.conns = newConns(to, token)
 	}
 	return w
 }
@@ -91,26 +89,17 @@ func (w *wire) lookup(ctx context.Context, keys []string, ask ask) (*answers, er
 	if err := protocol.Append(&body, protocol.Lookup{Keys: keys, Wait: wait, Lease: &lease, Fresh: ask.fresh, Renew: ask.renew, Have: ask.have}); err != nil {
 		return nil, err
 	}
-	ctx, cancel := context.WithCancelCause(ctx)
-	defer cancel(nil)
-	limit := time.AfterFunc(w.options.Timeout, func() { cancel(errTooLate) })
-	defer limit.Stop()
-	resp, err := w.post(ctx, w.lookupURL, body.Bytes())
+	r, err := w.post(ctx, "lookup", body.Bytes(), w.options.Timeout)
 	if err != nil {
 		return nil, err
 	}
-	defer resp.Body.Close()
-	if resp.ContentLength < 0 { // more comes when others have filled it
-		limit.Reset(w.options.Timeout + w.options.Wait)
+	defer r.end()
+	expect := r.ContentLength
+	if expect < 0 { // more comes when others have filled it
+		r.until(time.Now().Add(w.options.Timeout + w.options.Wait))
+		expect = w.perKey.Load() * int64(len(keys))
 	}
-	expect := resp.ContentLength
-	if perKey := w.perKey.Load(); expect < 0 && perKey > 0 {
-		expect = perKey * int64(len(keys))
-	}
-	a, err := readAnswers(resp.Body, expect, len(keys))
-	if err != nil && context.Cause(ctx) != nil {
-		err = context.Cause(ctx)
-	}
+	a, err := readAnswers(r, expect, len(keys))
 	if err != nil {
 		return nil, fmt.Errorf("reading what was found: %w", err)
 	}
@@ -123,27 +112,20 @@ func (w *wire) lookup(ctx context.Context, keys []string, ask ask) (*answers, er
 
 var errTooLate = fmt.Errorf("the node did not answer in time: %w", context.DeadlineExceeded)
 
-func (w *wire) post(ctx context.Context, to *url.URL, body []byte) (*http.Response, error) {
+// post makes a call; what does not succeed is an error.
+func (w *wire) post(ctx context.Context, call string, body []byte, within time.Duration) (*reply, error) {
 	if w.bad != nil {
 		return nil, w.bad
 	}
-	req := (&http.Request{
-		Method: http.MethodPost, URL: to, Host: to.Host, Header: w.header, Proto: "HTTP/1.1", ProtoMajor: 1, ProtoMinor: 1,
-		Body: io.NopCloser(bytes.NewReader(body)), ContentLength: int64(len(body)),
-		GetBody: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(body)), nil },
-	}).WithContext(ctx)
-	resp, err := w.transport.RoundTrip(req)
+	r, err := w.conns.post(ctx, w.paths[call], body, within)
 	if err != nil {
-		if cause := context.Cause(ctx); cause != nil {
-			err = cause
-		}
-		return nil, fmt.Errorf("%s: %w", to.Host, err)
+		return nil, err
 	}
-	if resp.StatusCode != http.StatusOK {
-		defer resp.Body.Close()
-		return nil, problemOf(resp, nil)
+	if r.StatusCode != http.StatusOK {
+		defer r.end()
+		return nil, problemOf(r.Response, nil)
 	}
-	return resp, nil
+	return r, nil
 }
 
 // aroundBody is what an answer says besides the body, in bytes, tags of usual length included.
@@ -223,19 +205,19 @@ func (o *offer) message() protocol.Offer {
 }
 
 // store offers fragments. refusals says for each why it was not taken; "" if it was.
-func (w *wire) store(ctx context.Context, offers []offer) (refusals []string, err error) {
+func (w *wire) store(ctx context.Context, offers []offer, within time.Duration) (refusals []string, err error) {
 	var b bytes.Buffer
 	for i := range offers {
 		if err := protocol.Append(&b, offers[i].message()); err != nil {
 			return nil, err
 		}
 	}
-	resp, err := w.post(ctx, w.storeURL, b.Bytes())
+	r, err := w.post(ctx, "store", b.Bytes(), within)
 	if err != nil {
 		return nil, err
 	}
-	defer resp.Body.Close()
-	in := protocol.NewReader(resp.Body, resp.ContentLength)
+	defer r.end()
+	in := protocol.NewReader(r, r.ContentLength)
 	refusals = make([]string, len(offers))
 	for i := 0; ; i++ {
 		var stored protocol.Stored
