@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"gerastic/internal/core/httprules"
 	"gerastic/internal/core/tags"
@@ -136,4 +137,24 @@ func TestWhatIsWrittenIsRead(t *testing.T) {
 			assert.Equal(t, both[0], both[1])
 		}
 	}
+}
+
+// TestWhatIsAskedForInTurnsStaysReady: while there is room, nobody's coming sends another away.
+func TestWhatIsAskedForInTurnsStaysReady(t *testing.T) {
+	m := NewMemory(256<<20, noon)
+	const entries = 100
+	all := make([]*Entry, entries)
+	for i := range all {
+		require.NoError(t, m.Put(entry(fmt.Sprint(i), 2000), noon))
+	}
+	for i := range all {
+		all[i] = find(m, fmt.Sprint(i), nil)
+	}
+	made := 0
+	for i := range all {
+		if find(m, fmt.Sprint(i), nil) != all[i] {
+			made++
+		}
+	}
+	assert.Less(t, made, entries/10, "made anew")
 }

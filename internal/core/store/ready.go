@@ -52,25 +52,35 @@ func (y *ready) find(r *record) *Entry {
 	return nil
 }
 
-// keep keeps an entry ready, in place of one that was not asked for since the last time that a
-// place was looked for.
+// keep keeps an entry ready, where there is room, or else in place of one that was not asked for since
+// the last time that a place was looked for. Who came a moment ago is not sent away while there is
+// room: of two that are asked for in turns neither would ever stay.
 func (y *ready) keep(e *Entry) {
 	e.taken = e.weight()
 	set := y.set(e.kept.Load())
 	for i := range set {
-		old := set[i].Load()
-		if old != nil && old.hot.Swap(false) {
-			continue
-		}
-		if set[i].CompareAndSwap(old, e) {
-			y.bytes.Add(e.taken)
-			if old != nil {
-				y.bytes.Add(-old.taken)
-			}
-			y.fit()
+		if set[i].Load() == nil && y.put(&set[i], nil, e) {
 			return
 		}
 	}
+	for i := range set {
+		if old := set[i].Load(); (old == nil || !old.hot.Swap(false)) && y.put(&set[i], old, e) {
+			return
+		}
+	}
+}
+
+// put puts an entry in the place of another, unless somebody else just did.
+func (y *ready) put(to *atomic.Pointer[Entry], old, e *Entry) bool {
+	if !to.CompareAndSwap(old, e) {
+		return false
+	}
+	y.bytes.Add(e.taken)
+	if old != nil {
+		y.bytes.Add(-old.taken)
+	}
+	y.fit()
+	return true
 }
 
 // fit makes those go that were not asked for lately, while all take too much.
