@@ -17,9 +17,9 @@ import (
 type Lower interface {
 	// Hash is what it finds a key by, the same after a restart.
 	Hash(key []byte) uint64
-	// Has reports whether it may have something under a key that memory does not have.
+	// Has reports whether it may have something under a key.
 	Has(hash uint64) bool
-	// Read reads that. The memory of an image is the caller's; a long body is left where it is.
+	// Read reads what of that memory does not have. The memory of an image is the caller's; a long body is left where it is.
 	Read(hash uint64, visit func(*Image, Spot))
 	// Raise says that memory has what stands in a spot from now on; false if it has left the spot.
 	Raise(hash uint64, at Spot) bool
@@ -330,11 +330,11 @@ func (m *Memory) Flush(ctx context.Context) {
 	}
 }
 
-// arrives waits for what is on its way down under a key; false if nothing is, or it takes long.
-func (m *Memory) arrives(hash uint64) (came bool) {
+// awaitDescent waits for what is on its way down under a key, but not for long.
+func (m *Memory) awaitDescent(hash uint64) {
 	d := &m.descending
 	if d.some.Load() == 0 {
-		return false
+		return
 	}
 	late := time.NewTimer(patience)
 	defer late.Stop()
@@ -346,13 +346,11 @@ func (m *Memory) arrives(hash uint64) (came bool) {
 		select {
 		case <-written:
 			m.mu.Lock()
-			came = true
 		case <-late.C:
 			m.mu.Lock()
-			return false
+			return
 		}
 	}
-	return came
 }
 
 // below is where an entry is that memory does not have: in the tier below, under this hash.
@@ -363,14 +361,17 @@ type below struct {
 
 // raise looks for what the tier below has under a key. What was asked for there before comes up, and
 // all of it if it is several; anything else passes by: it is returned, and memory does not have
-// it. So does what memory has no room for, if its body may be far.
+// it. So does what memory has no room for, unless its body is far and wanted in memory. What came up alone
+// is returned, too: it may give way before it is found.
 func (m *Memory) raise(canonical []byte, need need) (passing *Entry, came bool) {
 	if m.lower == nil {
 		return nil, false
 	}
 	hash := m.lower.Hash(canonical)
-	if !m.lower.Has(hash) && !(m.arrives(hash) && m.lower.Has(hash)) {
-		return nil, false
+	if !m.lower.Has(hash) {
+		if m.awaitDescent(hash); !m.lower.Has(hash) { // also if it arrived before that looked
+			return nil, false
+		}
 	}
 	alone := true
 	m.lower.Read(hash, func(i *Image, at Spot) {
@@ -384,15 +385,24 @@ func (m *Memory) raise(canonical []byte, need need) (passing *Entry, came bool) 
 		case alone && at.Alone && m.passes(e, at, need):
 			passing = m.passing(e, hash)
 		default:
-			one := m.bring(e, i, hash, at)
-			came = came || one
-			if far := i.Far != nil && e.Skeleton == nil; !one && far && need == needAny && alone && at.Alone && m.lower.Has(hash) {
-				passing = m.passing(e, hash)
+			came = m.bring(e, i, hash, at) || came
+			if alone && at.Alone && e.Skeleton == nil && (e.Far == nil || need == needAny) && m.lower.Has(hash) {
+				passing = m.passing(e, hash) // for want of room, or if it gives way again at once
 			}
 		}
 		alone = false
 	})
+	if alone { // nothing was there to be read: somebody else brings it, or it moves
+		m.awaitLift()
+		came = true
+	}
 	return passing, came
+}
+
+// awaitLift waits for who brings something up.
+func (m *Memory) awaitLift() {
+	m.mu.Lock()
+	defer m.mu.Unlock()
 }
 
 // passes reports whether an entry passes by, rather than that it comes up.

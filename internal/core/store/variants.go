@@ -38,18 +38,27 @@ func (m *Memory) FindFar(canonical []byte, request httprules.Fields) Found {
 	return m.find(canonical, request, needAny)
 }
 
+// mostRaises is how often a key is raised for one request, since what comes up may give way to others before it
+// is found.
+const mostRaises = 3
+
 func (m *Memory) find(canonical []byte, request httprules.Fields, need need) Found {
 	f := m.findHere(canonical, request)
 	if f.Entry != nil && !f.Entry.Failure {
 		return f
 	}
-	passing, came := m.raise(canonical, need)
-	switch {
-	case came:
-		return m.findHere(canonical, request)
-	case passing != nil && f.Variants == 0:
-		if f.Variants = 1; httprules.Accepts(request, passing.Encodings) && httprules.Matches(passing.Vary, request) {
-			f.Entry = passing
+	for range mostRaises {
+		passing, came := m.raise(canonical, need)
+		if came {
+			f = m.findHere(canonical, request)
+		}
+		if passing != nil && f.Variants == 0 {
+			if f.Variants = 1; httprules.Accepts(request, passing.Encodings) && httprules.Matches(passing.Vary, request) {
+				f.Entry = passing
+			}
+		}
+		if !came || f.Variants > 0 {
+			break
 		}
 	}
 	return f
@@ -169,7 +178,7 @@ func depends(variants []variant, request httprules.Fields) bool {
 
 // Variants returns all entries under a key, newest first, and the failures behind them.
 func (m *Memory) Variants(canonical []byte) (all []*Entry) {
-	if passing, _ := m.raise(canonical, needBody); passing != nil {
+	if passing, came := m.raise(canonical, needBody); passing != nil && !came {
 		all = append(all, passing)
 	}
 	hash := maphash.Bytes(m.seed, canonical)

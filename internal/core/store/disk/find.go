@@ -16,9 +16,9 @@ func (t *Tier) Has(hash uint64) (has bool) {
 	sh, tag := t.index.of(hash)
 	sh.mu.RLock()
 	defer sh.mu.RUnlock()
-	sh.each(tag, func(c *cell) bool {
-		has = c.notes&above == 0
-		return !has
+	sh.each(tag, func(*cell) bool {
+		has = true
+		return false
 	})
 	return has
 }

@@ -8,6 +8,7 @@ import (
 	"io"
 	"math/rand/v2"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -195,6 +196,36 @@ func TestWhatMemoryGivesUpComesBack(t *testing.T) {
 	f, _ = r.store.LowerFigures()
 	assert.Zero(t, f.Errors)
 	assert.EqualValues(t, n*8/10, f.Entries+r.store.Figures().Entries, "those that are softened are kept")
+}
+
+// TestWhatIsOnDiskIsFoundWithoutRoom: also if memory has no room for it, or gives it up at once for others.
+func TestWhatIsOnDiskIsFoundWithoutRoom(t *testing.T) {
+	r := newRig(t, 1<<20, 64<<20)
+	const n = 200
+	for i := range n {
+		r.put(fmt.Sprint("/", i), page(fmt.Sprint("/", i), 1, 16<<10))
+	}
+	r.descend()
+	readAll := func(when string) {
+		var all sync.WaitGroup
+		for first := range 16 {
+			all.Go(func() {
+				for i := range n {
+					key := fmt.Sprint("/", (i*7+first*13)%n)
+					assert.Equal(t, short(page(key, 1, 16<<10)), short(r.get(key)), when)
+				}
+			})
+		}
+		all.Wait()
+	}
+	readAll("at first")
+	held := int64(0)
+	for r.store.Reserve(8 << 10) { // by fills
+		held += 8 << 10
+	}
+	readAll("without room")
+	r.store.Release(held)
+	readAll("in the end")
 }
 
 // TestPromise2OnDisk compares memory and disk with a plain model, through purges, evictions,
