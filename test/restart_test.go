@@ -46,7 +46,7 @@ func begin(t *testing.T, path string, args ...string) *process {
 	var errs strings.Builder
 	p.Stderr = &errs
 	require.NoError(t, p.Start())
-	t.Cleanup(func() { _ = p.Process.Kill() })
+	t.Cleanup(p.end)
 	line, err := bufio.NewReader(out).ReadString('\n')
 	if err != nil { // it ended without being ready
 		_ = p.Wait()
@@ -56,6 +56,17 @@ func begin(t *testing.T, path string, args ...string) *process {
 	require.NoError(t, err, line)
 	go func() { _, _ = io.Copy(io.Discard, out) }()
 	return p
+}
+
+// end lets the program end in order, with its database, whose directory is removed next.
+func (p *process) end() {
+	if p.ProcessState != nil {
+		return // a test has waited for it
+	}
+	_ = p.Process.Signal(syscall.SIGTERM)
+	late := time.AfterFunc(30*time.Second, func() { _ = p.Process.Kill() })
+	defer late.Stop()
+	_ = p.Wait()
 }
 
 func origin(t *testing.T, asked *atomic.Int64) string {
