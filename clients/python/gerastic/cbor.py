@@ -24,23 +24,23 @@ def _head(major: int, n: int) -> bytes:
 
 def encode(value: Any) -> bytes:
     """Encodes one value: a dict, list, str, int, float, bool, None or bytes."""
+    if isinstance(value, str):
+        text = value.encode()
+        return _head(0x60, len(text)) + text
+    if isinstance(value, float):
+        return b"\xfb" + _FLOATS[0xFB].pack(value)
+    if isinstance(value, dict):
+        return _head(0xA0, len(value)) + b"".join([part for member in value.items() for part in map(encode, member)])
+    if isinstance(value, (list, tuple)):
+        return _head(0x80, len(value)) + b"".join(map(encode, value))
     if value is None:
         return b"\xf6"
     if isinstance(value, bool):
         return b"\xf5" if value else b"\xf4"
     if isinstance(value, int):
         return _head(0x00, value) if value >= 0 else _head(0x20, -1 - value)
-    if isinstance(value, float):
-        return b"\xfb" + struct.pack(">d", value)
-    if isinstance(value, str):
-        text = value.encode()
-        return _head(0x60, len(text)) + text
     if isinstance(value, (bytes, bytearray, memoryview)):
         return _head(0x40, len(value)) + bytes(value)
-    if isinstance(value, (list, tuple)):
-        return _head(0x80, len(value)) + b"".join(map(encode, value))
-    if isinstance(value, dict):
-        return _head(0xA0, len(value)) + b"".join(encode(k) + encode(v) for k, v in value.items())
     raise TypeError(f"a {type(value).__name__} cannot be sent")
 
 

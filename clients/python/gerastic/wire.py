@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import http.client
 import json
 import os
 import threading
@@ -11,11 +10,11 @@ from typing import Any, Optional
 from urllib.parse import quote, urlsplit
 
 from . import cbor
+from .connection import Connection, Gone
 
 _BREAK_AFTER = 5
 _BREAK_FOR = 2.0
 _MOST_IDLE = 16
-_LONGEST = 256 << 20
 
 
 def query(namespace: Optional[str]) -> str:
@@ -47,75 +46,53 @@ class Wire:
         if not token:
             raise ValueError("a token is missing; make one with: gerastic token create --name APP --rights fragments --namespace APP")
         self._secure = address.scheme == "https"
-        self._host, self._port = address.hostname, address.port
-        self._token = token
+        self._host, self._port = address.hostname, address.port or (443 if self._secure else 80)
+        self._head = f"Host: {address.netloc.rpartition('@')[2]}\r\nAuthorization: Bearer {token}\r\n"
+        if not self._head.isascii() or self._head.count("\r") + self._head.count("\n") > 4:
+            raise ValueError("the token is not one line of ASCII")
         self._lock = threading.Lock()
-        self._idle: list[http.client.HTTPConnection] = []
+        self._idle: list[Connection] = []
         self._process = os.getpid()
         self._failures, self._rests_until = 0, 0.0
 
-    def _connection(self, timeout: float) -> tuple[http.client.HTTPConnection, bool]:
+    def _connection(self, timeout: float) -> Connection:
         with self._lock:
             if self._process != os.getpid():  # the parent's connections are not ours
                 self._idle, self._process = [], os.getpid()
             if self._idle:
-                connection = self._idle.pop()
-                if connection.sock is not None:
-                    connection.sock.settimeout(timeout)
-                    return connection, True
-        kind = http.client.HTTPSConnection if self._secure else http.client.HTTPConnection
-        return kind(self._host, self._port, timeout=timeout), False
+                return self._idle.pop()
+        return Connection(self._host, self._port, self._secure, timeout)
 
-    def _give_back(self, connection: http.client.HTTPConnection) -> None:
+    def _give_back(self, connection: Connection) -> None:
         with self._lock:
-            if connection.sock is not None and len(self._idle) < _MOST_IDLE:
+            if len(self._idle) < _MOST_IDLE:
                 self._idle.append(connection)
                 return
         connection.close()
 
     def exchange(self, method: str, path: str, body: Optional[bytes], kind: str, timeout: float, more: float = 0.0) -> tuple[int, bytes]:
         """Makes a call; the answer has begun within timeout seconds and ended more seconds later, or it is Unreached."""
-        headers = {"Authorization": "Bearer " + self._token}
+        head = f"{method} {path} HTTP/1.1\r\n{self._head}"
         if body is not None:
-            headers["Content-Type"] = kind
-        began = time.monotonic()
+            head += f"Content-Type: {kind}\r\nContent-Length: {len(body)}\r\n"
+        request = (head + "\r\n").encode() + (body or b"")
+        begins = time.monotonic() + timeout
         while True:
-            connection, used = self._connection(timeout)
+            connection = None
             try:
-                connection.request(method, path, body=body, headers=headers)
-                answer = connection.getresponse()
-                data = self._read(connection, answer, began + timeout + more)
-            except (OSError, http.client.HTTPException) as error:
-                connection.close()
-                if used and isinstance(error, (ConnectionError, http.client.BadStatusLine)):
-                    continue  # it had rested for too long
+                connection = self._connection(timeout)
+                status, data, again = connection.exchange(request, begins, begins + more)
+            except OSError as error:
+                if connection is not None:
+                    connection.close()
+                    if connection.used and isinstance(error, Gone):
+                        continue  # it had rested for too long
                 raise Unreached(str(error) or type(error).__name__) from error
-            if answer.will_close:
-                connection.close()
-            else:
+            if again:
                 self._give_back(connection)
-            return answer.status, data
-
-    @staticmethod
-    def _read(connection: http.client.HTTPConnection, answer: http.client.HTTPResponse, until: float) -> bytes:
-        pieces, size = [], 0
-        while True:
-            if pieces or answer.length is None:  # what is short comes with the head
-                left = until - time.monotonic()
-                if left <= 0:
-                    raise TimeoutError("it did not answer in time")
-                if connection.sock is not None:
-                    connection.sock.settimeout(left)
-            piece = answer.read1(1 << 20)
-            if not piece and answer.length:
-                raise http.client.IncompleteRead(b"")
-            pieces.append(piece)
-            if not piece or answer.length == 0:
-                answer.close()  # so that the connection can be used again
-                return b"".join(pieces)
-            size += len(piece)
-            if size > _LONGEST:
-                raise http.client.HTTPException("the answer is too long")
+            else:
+                connection.close()
+            return status, data
 
     def items(self, what: str, namespace: Optional[str], values: list[Any], timeout: float, more: float) -> list[Any]:
         """Calls with data items and returns those of the answer, unless the node did not answer several times of late."""
