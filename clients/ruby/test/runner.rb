@@ -4,6 +4,7 @@
 $LOAD_PATH.unshift(File.join(__dir__, "..", "lib"))
 require "fileutils"
 require "gerastic"
+require "net/http"
 require "tmpdir"
 
 def read(v)

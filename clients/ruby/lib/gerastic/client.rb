@@ -36,7 +36,7 @@ module Gerastic
     private
 
     def order(path, order)
-      @wire.json(Net::HTTP::Post, path, order)
+      @wire.json("POST", path, order)
     ensure
       Scope.purges += 1
     end

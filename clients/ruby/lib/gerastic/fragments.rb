@@ -76,7 +76,7 @@ module Gerastic
     def drop(**item)
       key = Gerastic.key_of(item[:name], item[:parts] || [], item[:version])
       Scope.current&.found&.delete(key)
-      @wire.json(Net::HTTP::Delete, "/v1/fragments/#{URI.encode_www_form_component(key).gsub('+', '%20')}#{Wire.query(@own)}")
+      @wire.json("DELETE", "/v1/fragments/#{URI.encode_www_form_component(key).gsub('+', '%20')}#{Wire.query(@own)}")
       nil
     end
 
@@ -353,7 +353,7 @@ module Gerastic
 
       clash = @check.clash(one, code, found, one.value)
       warn_of(Check.line(clash))
-      @wire.json(Net::HTTP::Post, "/v1/fragments/clashes#{Wire.query(@own)}", clash)
+      @wire.json("POST", "/v1/fragments/clashes#{Wire.query(@own)}", clash)
     rescue Refused, Unreached => e
       warn_of("the clash could not be noted", e)
     end

@@ -1,8 +1,8 @@
 # frozen_string_literal: true
 
 require "json"
-require "net/http"
 require "uri"
+require_relative "connection"
 
 module Gerastic
   # How calls reach a node: connections that are kept, time limits, and a breaker. It may be used by several
@@ -17,7 +17,9 @@ module Gerastic
       raise ArgumentError, "control: #{control.inspect} is no address; write http://127.0.0.1:8490" unless @address.is_a?(URI::HTTP) && @address.host
       raise ArgumentError, "a token is missing; make one with: gerastic token create --name APP --rights fragments --namespace APP" if token.to_s.empty?
 
-      @token = token
+      @head = "Host: #{@address.host}:#{@address.port}\r\nAuthorization: Bearer #{token}\r\n"
+      raise ArgumentError, "the token is not one line of ASCII" unless @head.ascii_only? && @head.count("\r\n") == 4
+
       @lock = Mutex.new
       @idle = []
       @process = Process.pid
@@ -27,28 +29,28 @@ module Gerastic
 
     # Calls with data items and returns those of the answer, unless the node did not answer several times of late.
     def items(what, namespace, values, timeout, more)
-      raise Unreached, "it did not answer several times, and is done without for a moment" if now < @rests_until
+      raise Unreached, "it did not answer several times, and is done without for a moment" if Connection.now < @rests_until
 
       path = "/v1/fragments/#{what}#{Wire.query(namespace)}"
-      answer = exchange(Net::HTTP::Post, path, values.map { |value| CBOR.encode(value) }.join, "application/cbor-seq", timeout, more)
-      raise Unreached, detail(answer) unless answer.code == "200"
+      status, body = exchange("POST", path, values.map { |value| CBOR.encode(value) }.join, "application/cbor-seq", timeout, more)
+      raise Unreached, detail(status, body) unless status == 200
 
-      read = CBOR.decode_all(answer.body || "")
+      read = CBOR.decode_all(body)
       @failures = 0
       read
     rescue Unreached, CBOR::Malformed => e
-      @rests_until = now + BREAK_FOR if (@failures += 1) >= BREAK_AFTER
+      @rests_until = Connection.now + BREAK_FOR if (@failures += 1) >= BREAK_AFTER
       raise e if e.is_a?(Unreached)
 
       raise Unreached, "its answer cannot be read"
     end
 
     # Makes a call in JSON; the error is a Refused or an Unreached.
-    def json(kind, path, value = nil, timeout = 10.0)
-      answer = exchange(kind, path, value && JSON.generate(value), "application/json", timeout, timeout)
-      raise Refused.new(answer.code.to_i, detail(answer)) if answer.code.to_i >= 400
+    def json(method, path, value = nil, timeout = 10.0)
+      status, body = exchange(method, path, value && JSON.generate(value), "application/json", timeout, timeout)
+      raise Refused.new(status, detail(status, body)) if status >= 400
 
-      answer.code == "204" ? nil : JSON.parse(answer.body.to_s)
+      status == 204 ? nil : JSON.parse(body)
     rescue JSON::ParserError
       raise Unreached, "its answer is no JSON"
     end
@@ -57,72 +59,46 @@ module Gerastic
 
     private
 
-    def now = Process.clock_gettime(Process::CLOCK_MONOTONIC)
-
-    def exchange(kind, path, body, type, timeout, more)
-      connection, used = take(timeout)
+    # The answer has begun within timeout seconds and ended more seconds later, or it is Unreached.
+    def exchange(method, path, body, type, timeout, more)
+      request = "#{method} #{path} HTTP/1.1\r\n#{@head}"
+      request += "Content-Type: #{type}\r\nContent-Length: #{body.bytesize}\r\n" if body
+      request = request.b << "\r\n" << body.to_s.b
+      begins = Connection.now + timeout
       begin
-        request = kind.new(path, "Authorization" => "Bearer #{@token}", "Accept-Encoding" => "identity")
-        request["Content-Type"] = type if body
-        request.body = body
-        ends = now + timeout + more
-        answer = connection.request(request) do |coming|
-          text = +""
-          coming.read_body do |piece|
-            text << piece
-            connection.read_timeout = [ends - now, 0.001].max
-            raise Net::ReadTimeout if now > ends
-          end
-          coming.body = text.b
-        end
-        give_back(connection)
-        answer
-      rescue EOFError, Errno::ECONNRESET, Errno::EPIPE, IOError => e
-        close(connection)
-        raise Unreached, e.message unless used
+        connection = nil
+        connection = take(timeout)
+        status, text, again = connection.exchange(request, begins, begins + more)
+        again ? give_back(connection) : connection.close
+        [status, text]
+      rescue Connection::Gone => e
+        connection.close
+        retry if connection.used # it had rested for too long
 
-        connection, used = take(timeout) # the one before had rested for too long
-        retry
-      rescue SystemCallError, SocketError, Timeout::Error, Net::ProtocolError, Net::HTTPBadResponse, OpenSSL::SSL::SSLError => e
-        close(connection)
+        raise Unreached, e.message
+      rescue SystemCallError, SocketError, IOError, Connection::Late, Connection::BadAnswer, OpenSSL::SSL::SSLError => e
+        connection&.close
         raise Unreached, e.message.lines.first.to_s.strip
       end
-    rescue SystemCallError, SocketError, Timeout::Error => e
-      raise Unreached, e.message.lines.first.to_s.strip
     end
 
     def take(timeout)
-      connection = @lock.synchronize do
+      idle = @lock.synchronize do
         @idle, @process = [], Process.pid unless @process == Process.pid # the parent's are not ours
         @idle.pop
       end
-      used = !connection.nil?
-      connection ||= Net::HTTP.new(@address.host, @address.port, nil).tap do |fresh|
-        fresh.use_ssl = @address.scheme == "https"
-        fresh.open_timeout = timeout
-        fresh.max_retries = 0
-        fresh.keep_alive_timeout = 30
-        fresh.start
-      end
-      connection.read_timeout = connection.write_timeout = timeout
-      [connection, used]
+      idle || Connection.new(@address.hostname, @address.port, @address.scheme == "https", timeout)
     end
 
     def give_back(connection)
-      kept = @lock.synchronize { connection.started? && @idle.size < MOST_IDLE && @idle.push(connection) }
-      close(connection) unless kept
+      kept = @lock.synchronize { @idle.size < MOST_IDLE && @idle.push(connection) }
+      connection.close unless kept
     end
 
-    def close(connection)
-      connection.finish if connection.started?
-    rescue IOError
-      nil
-    end
-
-    def detail(answer)
-      JSON.parse(answer.body.to_s).fetch("detail")
+    def detail(status, body)
+      JSON.parse(body).fetch("detail")
     rescue JSON::ParserError, KeyError, TypeError
-      "it answered #{answer.code}"
+      "it answered #{status}"
     end
   end
 end
