@@ -17,24 +17,33 @@ final class Cbor
 
     public static function encode(mixed $value): string
     {
-        return match (true) {
-            $value === null => "\xf6",
-            $value === true => "\xf5",
-            $value === false => "\xf4",
-            is_int($value) => $value >= 0 ? self::head(0x00, $value) : self::head(0x20, -1 - $value),
-            is_float($value) => "\xfb" . pack('E', $value),
-            is_string($value) => self::head(0x60, strlen($value)) . $value,
-            $value instanceof Bytes => self::head(0x40, strlen($value->bytes)) . $value->bytes,
-            is_array($value) && array_is_list($value) => self::head(0x80, count($value)) . implode('', array_map(self::encode(...), $value)),
-            is_array($value) => self::head(0xa0, count($value)) . implode('', array_map(static fn ($name, $one) => self::encode((string) $name) . self::encode($one), array_keys($value), $value)),
+        return match (get_debug_type($value)) {
+            'string' => self::head(0x60, strlen($value)) . $value,
+            'float' => "\xfb" . pack('E', $value),
+            'array' => array_is_list($value) ? self::head(0x80, count($value)) . implode('', array_map(self::encode(...), $value)) : self::members($value),
+            'null' => "\xf6",
+            'bool' => $value ? "\xf5" : "\xf4",
+            'int' => $value >= 0 ? self::head(0x00, $value) : self::head(0x20, -1 - $value),
+            Bytes::class => self::head(0x40, strlen($value->bytes)) . $value->bytes,
             default => throw new \TypeError('a ' . get_debug_type($value) . ' cannot be sent'),
         };
     }
 
+    private static function members(array $value): string
+    {
+        $out = self::head(0xa0, count($value));
+        foreach ($value as $name => $one) {
+            $out .= self::encode((string) $name) . self::encode($one);
+        }
+        return $out;
+    }
+
     private static function head(int $major, int $n): string
     {
+        if ($n < 24) {
+            return chr($major | $n);
+        }
         return match (true) {
-            $n < 24 => chr($major | $n),
             $n < 1 << 8 => chr($major | 24) . chr($n),
             $n < 1 << 16 => chr($major | 25) . pack('n', $n),
             $n < 1 << 32 => chr($major | 26) . pack('N', $n),
@@ -102,7 +111,7 @@ final class Cbor
             2 => new Bytes($this->take($n)),
             3 => $this->text($n),
             4 => $this->items($n, $depth),
-            5 => $this->members($n, $depth),
+            5 => $this->map($n, $depth),
             default => throw self::malformed('a tagged item'),
         };
     }
@@ -122,21 +131,27 @@ final class Cbor
         return $items;
     }
 
-    private function members(int $n, int $depth): array
+    private function map(int $n, int $depth): array
     {
         $members = [];
         for (; $n > 0; $n--) {
-            $size = ord($this->data[$this->at] ?? throw self::malformed('the answer ends within an item')) - 0x60;
-            if ($size >= 0 && $size < 24) { // a short name, as all are
-                $this->at++;
-                $name = $this->take($size);
+            $size = ord($this->data[$this->at] ?? '') - 0x60;
+            if ($size > 0 && $size < 24) { // a short name, as all are
+                $name = substr($this->data, $this->at + 1, $size);
+                $this->at += $size + 1;
             } else {
                 $name = $this->item($depth + 1);
             }
             if (!is_string($name)) {
                 throw self::malformed('a member whose name is not text');
             }
-            $members[$name] = $this->item($depth + 1);
+            $first = ord($this->data[$this->at] ?? '');
+            if ($first === 0xFB && $this->at + 9 <= strlen($this->data)) { // a number, as most are
+                $members[$name] = unpack('E', $this->data, $this->at + 1)[1];
+                $this->at += 9;
+            } else {
+                $members[$name] = $this->item($depth + 1);
+            }
         }
         return $members;
     }

@@ -12,6 +12,7 @@ final class Fragments
 {
     private const MOST_KEYS = 1000;
     private const OPTIONS = ['timeout', 'wait', 'lease', 'off', 'check', 'lifetime', 'tags'];
+    private const MOST_SEEN = 10_000;
     private const AT_HAND = 16 << 20; // bytes of bodies that a process keeps
 
     /** @var array<string, int> */
@@ -194,24 +195,25 @@ final class Fragments
 
     private function settleAll(Scope $scope, array $all, callable $fill, callable $code): void
     {
+        [$bad, $first, $open, $twice] = [[], [], [], []];
         foreach ($all as $at => $one) {
             $one->at = $at;
+            if ($one->key === '') {
+                $bad[] = $one;
+            } elseif (isset($first[$one->key])) {
+                $twice[] = $one; // each fragment costs one trip
+            } else {
+                $first[$one->key] = $one;
+                $this->again($scope, $one) || $open[] = $one;
+            }
         }
-        $this->alone($scope, array_filter($all, static fn ($one) => $one->key === ''), $fill);
-        $first = [];
-        foreach ($all as $one) {
-            $one->key !== '' && $first[$one->key] ??= $one;
-        }
-        $open = array_values(array_filter($first, fn ($one) => !$this->again($scope, $one)));
+        $bad === [] || $this->alone($scope, $bad, $fill);
         foreach (array_chunk($open, self::MOST_KEYS) as $batch) {
             $this->batch($scope, $batch, $fill);
         }
-        foreach ($all as $one) { // each fragment costs one trip
-            $same = $first[$one->key] ?? $one;
-            if ($same !== $one) {
-                [$one->value, $one->error] = [$same->value, $same->error];
-                $this->ended($one, 'reused');
-            }
+        foreach ($twice as $one) {
+            [$one->value, $one->error] = [$first[$one->key]->value, $first[$one->key]->error];
+            $this->ended($one, 'reused');
         }
         foreach ($this->share > 0 ? $all : [] as $one) {
             if ($one->told->found === 'reused' && $one->error === null && mt_rand() / mt_getrandmax() <= $this->share) {
@@ -295,8 +297,8 @@ final class Fragments
                 break;
             }
             [$mine, $others, $off] = [[], [], []];
-            foreach ($found[1] as $i => $answer) {
-                $one = $open[$i];
+            foreach ($open as $i => $one) {
+                $answer = $found[1][$i];
                 [$state, $one->lease] = [$answer['state'] ?? '', $answer['lease'] ?? ''];
                 if (in_array($state, ['fresh', 'stale'], true) && $this->use($scope, $one, $answer, $found[0])) {
                     $one->lease !== '' && $this->fillBehind(clone $one, $fill);
@@ -313,13 +315,13 @@ final class Fragments
                 $this->keep($mine);
             }
             array_walk($mine, fn ($one) => $this->take($scope, $one, (float) $found[0], 'filled'));
-            $this->alone($scope, $off, $fill);
+            $off === [] || $this->alone($scope, $off, $fill);
             $open = $others;
             if ($mine === []) {
                 break; // it waited already
             }
         }
-        $this->alone($scope, $open, $fill);
+        $open === [] || $this->alone($scope, $open, $fill);
     }
 
     private function call(string $what, array $values, float $more): ?array
@@ -342,30 +344,33 @@ final class Fragments
     private function look(array $open, array $how, float $lease): ?array
     {
         $wait = $lease > 0 ? $this->wait : 0.0;
-        $keys = array_map(static fn ($one) => $one->key, $open);
-        $had = array_map(fn ($key) => $this->atHand[$key] ?? ['', '', ''], $keys);
-        $ask = ['keys' => $keys, 'have' => array_column($had, 0), 'wait' => $wait * 1000, 'lease' => $lease * 1000] + $how;
+        $ask = ['keys' => [], 'have' => [], 'wait' => $wait * 1000, 'lease' => $lease * 1000] + $how;
+        foreach ($open as $one) {
+            $ask['keys'][] = $one->key;
+            $ask['have'][] = $this->atHand[$one->key][0] ?? '';
+        }
         $items = $this->call('lookup', [$ask], $wait);
         if ($items === null) {
             return null;
         }
         $answers = [];
-        foreach (array_slice($items, 1) as $answer) {
-            is_array($answer) && is_int($answer['at'] ?? null) && $answers[$answer['at']] = $answer;
-        }
-        ksort($answers);
-        if (!is_int($items[0]['stamp'] ?? null) || !is_string($items[0]['namespace'] ?? null) || array_keys($answers) !== array_keys($open)) {
-            return $this->unreached(new Unreached('its answer cannot be read'));
-        }
-        foreach ($answers as $i => &$answer) {
-            if (($answer['same'] ?? false) === true) {
-                $answer['body'] = new Bytes($had[$i][1]);
-                $answer['type'] = $had[$i][2];
+        foreach ($items as $n => $answer) {
+            if ($n > 0 && is_int($at = $answer['at'] ?? null) && isset($open[$at])) {
+                if (($answer['same'] ?? false) === true && isset($this->atHand[$open[$at]->key])) {
+                    [, $body, $answer['type']] = $this->atHand[$open[$at]->key];
+                    $answer['body'] = new Bytes($body);
+                }
+                $answers[$at] = $answer;
             }
         }
-        unset($answer);
+        if (!is_int($items[0]['stamp'] ?? null) || !is_string($items[0]['namespace'] ?? null) || count($answers) !== count($open)) {
+            return $this->unreached(new Unreached('its answer cannot be read'));
+        }
         if (!isset($how['renew'])) {
-            $this->seen = array_fill_keys($keys, $items[0]['stamp']) + (count($this->seen) < 10_000 ? $this->seen : []);
+            count($this->seen) < self::MOST_SEEN || $this->seen = [];
+            foreach ($open as $one) {
+                $this->seen[$one->key] = $items[0]['stamp'];
+            }
         }
         $this->called = $items[0]['namespace'];
         return [$items[0]['stamp'], $answers];
@@ -388,7 +393,7 @@ final class Fragments
         $type = (string) ($answer['type'] ?? '');
         if (is_string($answer['etag'] ?? null) && ($answer['same'] ?? false) !== true) {
             $this->atHandBytes += strlen($text);
-            if ($this->atHandBytes > self::AT_HAND || count($this->atHand) > 10_000) {
+            if ($this->atHandBytes > self::AT_HAND || count($this->atHand) > self::MOST_SEEN) {
                 [$this->atHand, $this->atHandBytes] = [[], strlen($text)];
             }
             $this->atHand[$one->key] = [$answer['etag'], $text, $type];

@@ -10,21 +10,26 @@ final class Wire
     private const BREAK_FOR = 2.0;
 
     private readonly string $address;
-    private ?\CurlHandle $handle = null;
-    private ?\CurlMultiHandle $many = null; // which keeps the connection
+    private readonly string $head;
+    private ?Connection $idle = null;
     private int $process = 0;
     private int $failures = 0;
     private float $restsUntil = 0.0;
 
-    public function __construct(string $control, private readonly string $token)
+    public function __construct(string $control, string $token)
     {
-        $this->address = rtrim(str_contains($control, '://') ? $control : "http://$control", '/');
-        if (!preg_match('#\Ahttps?://[^/\s]+\z#', $this->address)) {
+        $address = str_contains($control, '://') ? $control : "http://$control";
+        if (!preg_match('#\Ahttp(s?)://((?:\[[0-9a-fA-F:.]+\]|[^/\s:@]+)(?::(\d+))?)/?\z#', $address, $is)) {
             throw new \InvalidArgumentException("control: \"$control\" is no address; write http://127.0.0.1:8490");
         }
         if ($token === '') {
             throw new \InvalidArgumentException('a token is missing; make one with: gerastic token create --name APP --rights fragments --namespace APP');
         }
+        if (!preg_match('/\A[\x20-\x7e]+\z/', $token)) {
+            throw new \InvalidArgumentException('the token is not one line of ASCII');
+        }
+        $this->address = ($is[1] ? 'tls://' : 'tcp://') . $is[2] . (isset($is[3]) ? '' : ($is[1] ? ':443' : ':80'));
+        $this->head = "Host: {$is[2]}\r\nAuthorization: Bearer $token\r\n";
     }
 
     /** Calls with data items and returns those of the answer; throws Unreached, also if the node did not answer several times of late. */
@@ -78,35 +83,23 @@ final class Wire
     /** The answer has begun within timeout seconds and ended more seconds later, or it is Unreached. */
     private function exchange(string $method, string $path, ?string $body, string $type, float $timeout, float $more): array
     {
+        $request = "$method $path HTTP/1.1\r\n{$this->head}" . ($body === null ? '' : "Content-Type: $type\r\nContent-Length: " . strlen($body) . "\r\n") . "\r\n$body";
+        $begins = microtime(true) + $timeout;
         if ($this->process !== getmypid()) { // the parent's connection is not ours
-            [$this->handle, $this->many, $this->process] = [curl_init(), curl_multi_init(), getmypid()];
-            curl_setopt_array($this->handle, [CURLOPT_RETURNTRANSFER => true, CURLOPT_FOLLOWLOCATION => false, CURLOPT_PROTOCOLS => CURLPROTO_HTTP | CURLPROTO_HTTPS, CURLOPT_PROXY => '', CURLOPT_NOSIGNAL => true]);
+            [$this->idle, $this->process] = [null, getmypid()];
         }
-        curl_setopt_array($this->handle, [
-            CURLOPT_URL => $this->address . $path, CURLOPT_CUSTOMREQUEST => $method, CURLOPT_POSTFIELDS => $body ?? '', CURLOPT_HTTPHEADER => ["Authorization: Bearer {$this->token}", "Content-Type: $type", 'Expect:'],
-            CURLOPT_CONNECTTIMEOUT_MS => max(1, (int) ($timeout * 1000)), CURLOPT_TIMEOUT_MS => max(1, (int) (($timeout + $more) * 1000)),
-        ]);
-        $many = $this->many;
-        curl_multi_add_handle($many, $this->handle);
-        $ends = microtime(true) + $timeout;
-        try {
-            for (curl_multi_exec($many, $running); $running > 0; curl_multi_exec($many, $running)) {
-                $left = curl_getinfo($this->handle, CURLINFO_STARTTRANSFER_TIME_T) > 0 ? 1.0 : $ends - microtime(true);
-                if ($left <= 0) {
-                    throw new Unreached('it did not answer in time');
+        while (true) {
+            [$connection, $this->idle] = [$this->idle ?? new Connection($this->address, $timeout), null];
+            try {
+                [$status, $text, $again] = $connection->exchange($request, $begins, $begins + $more);
+            } catch (Unreached $error) {
+                if ($connection->used && !$connection->begun && microtime(true) < $begins) {
+                    continue; // it had rested for too long
                 }
-                curl_multi_select($many, $left);
+                throw $error;
             }
-            $info = curl_multi_info_read($many);
-            if (($info['result'] ?? CURLE_OK) !== CURLE_OK) {
-                throw new Unreached(curl_error($this->handle) ?: (string) curl_strerror($info['result']));
-            }
-            return [(int) curl_getinfo($this->handle, CURLINFO_RESPONSE_CODE), (string) curl_multi_getcontent($this->handle)];
-        } catch (Unreached $error) {
-            $this->process = 0; // the connection is not used again
-            throw $error;
-        } finally {
-            curl_multi_remove_handle($many, $this->handle);
+            $this->idle = $again ? $connection : null;
+            return [$status, $text];
         }
     }
 
