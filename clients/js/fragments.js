@@ -1,6 +1,7 @@
 // Found, or filled once for all who ask. When the node cannot be reached, everything is filled as if it were not there.
 
 import { decode, encode } from './cbor.js'
+import { carry } from './carry.js'
 import { Check, clashOf, grace, lineOf } from './check.js'
 import { AtHand, bad, endOf, gunzip, itemOf, offer, read, wanted } from './item.js'
 import { forever, keyOf } from './key.js'
@@ -36,7 +37,7 @@ export class Fragments {
   #check = new Check()
   #checking = 0 // loads whose keys are checked behind their callers
 
-  constructor({ control, token, namespace = '', timeout = 250, wait = 5000, lease = 30000, parallel = 8, fetch: fetchWith = globalThis.fetch, warn = console.warn, off = globalThis.process?.env?.GERASTIC_FRAGMENTS === 'off', check = 0, lifetime, tags = [] }) {
+  constructor({ control, token, namespace = '', timeout = 250, wait = 5000, lease = 30000, parallel = 8, fetch: fetchWith = carry, warn = console.warn, off = globalThis.process?.env?.GERASTIC_FRAGMENTS === 'off', check = 0, lifetime, tags = [] }) {
     if (!(check >= 0 && check <= 1)) throw new TypeError('check is a share from 0 to 1')
     this.#control = control.replace(/\/$/, '')
     this.#token = token

@@ -1,6 +1,7 @@
 // Fragments, purges and early answers of a Gerastic node, for Node 20 and browsers; it needs nothing but fetch. See
 // gerastic.d.ts.
 
+import { carry } from './carry.js'
 import { Fragments, callJSON } from './fragments.js'
 import { seconds } from './key.js'
 import { purges } from './scope.js'
@@ -15,7 +16,7 @@ export { Html } from './templates.js'
 export class Gerastic {
   #options
 
-  constructor({ control, token, namespace = '', fetch = globalThis.fetch }) {
+  constructor({ control, token, namespace = '', fetch = carry }) {
     if (!/^https?:\/\//.test(control ?? '')) throw new TypeError(`control: ${JSON.stringify(control)} is no address; write http://127.0.0.1:8490`)
     if (!token) throw new TypeError('a token is missing; make one with: gerastic token create --name APP --rights fragments --namespace APP')
     this.#options = { control: control.replace(/\/$/, ''), token, namespace, fetch }
