@@ -216,7 +216,7 @@ func (l *loading) ask(open []*wantedFragment, how ask) (*answers, error) {
 		l.atHand.saw(keys, a.stamp)
 	}
 	for i := range a.items {
-		if found := &a.items[i]; found.Same {
+		if found := &a.items[i]; found.same {
 			found.Body, found.Coding = had[i].body, ""
 		}
 	}
@@ -232,7 +232,7 @@ func (l *loading) use(p *wantedFragment, a *answer, from *answers, waited bool) 
 	}
 	if p.body = body; a.Type == nothingType {
 		p.body = nil
-	} else if a.ETag != "" && !a.Same {
+	} else if a.ETag != "" && !a.same {
 		l.atHand.put(p.key, a.ETag, body)
 	}
 	now := from.at

@@ -3,6 +3,7 @@ package client
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -67,6 +68,7 @@ type answers struct {
 type answer struct {
 	protocol.LookupAnswer
 	seen bool
+	same bool // the caller has the body
 }
 
 // ask is what a lookup wants besides its keys.
@@ -99,7 +101,7 @@ func (w *wire) lookup(ctx context.Context, keys []string, ask ask) (*answers, er
 		r.until(time.Now().Add(w.options.Timeout + w.options.Wait))
 		expect = w.perKey.Load() * int64(len(keys))
 	}
-	a, err := readAnswers(r, expect, len(keys))
+	a, err := readAnswers(r, expect, len(keys), ask.have)
 	if err != nil {
 		return nil, fmt.Errorf("reading what was found: %w", err)
 	}
@@ -131,31 +133,61 @@ func (w *wire) post(ctx context.Context, call string, body []byte, within time.D
 // aroundBody is what an answer says besides the body, in bytes, tags of usual length included.
 const aroundBody = 256
 
-// readAnswers reads what a lookup of so many keys found, in about as many bytes as are expected.
-func readAnswers(body io.Reader, expect int64, keys int) (*answers, error) {
+// readAnswers reads what a lookup of so many keys found, in about as many bytes as are expected; have are the
+// validators that it gave.
+func readAnswers(body io.Reader, expect int64, keys int, have []string) (*answers, error) {
 	in := protocol.NewReader(body, expect)
 	var head protocol.LookupHead
 	if err := in.Next(&head); err != nil {
 		return nil, half(err)
 	}
 	a := &answers{namespace: head.Namespace, stamp: head.Stamp, items: make([]answer, keys)}
-	var found answer          // one place for all: what it had is overwritten
-	for seen := 0; ; seen++ { // to the end: only then is the connection free for the next
-		found = answer{}
-		if err := in.Next(&found.LookupAnswer); err == io.EOF && seen == keys {
+	var found protocol.LookupAnswer // one place for all: what it had is overwritten
+	for seen := 0; ; {              // to the end: only then is the connection free for the next
+		found = protocol.LookupAnswer{}
+		if err := in.Next(&found); err == io.EOF && seen == keys {
 			break
 		} else if err != nil {
 			return nil, half(err)
 		}
-		if found.At < 0 || found.At >= keys || a.items[found.At].seen {
-			return nil, fmt.Errorf("the answer tells of place %d among %d", found.At, keys)
+		n, err := a.take(&found, have)
+		if err != nil {
+			return nil, err
 		}
-		found.seen = true
-		a.items[found.At] = found
-		a.bytes += int64(len(found.Body)) + aroundBody
+		seen += n
 	}
 	a.at = time.Now()
 	return a, nil
+}
+
+// take notes an answer, which is of one key or of several, and returns of how many.
+func (a *answers) take(found *protocol.LookupAnswer, have []string) (keys int, err error) {
+	if found.Same == nil {
+		a.bytes += int64(len(found.Body)) + aroundBody
+		return 1, a.put(answer{LookupAnswer: *found})
+	}
+	if !found.Whole() {
+		return 0, errors.New("the answer does not tell of each key what belongs to it")
+	}
+	for n, at := range found.Same {
+		if at >= 0 && at < len(have) && have[at] == "" {
+			return 0, fmt.Errorf("the answer takes the body at place %d for known, which is not", at)
+		}
+		one := answer{LookupAnswer: protocol.LookupAnswer{At: at, State: "fresh", Age: found.Ages[n], Left: found.Lives[n], Tags: found.LookupSame.Tags(n)}, same: true}
+		if err := a.put(one); err != nil {
+			return 0, err
+		}
+	}
+	return len(found.Same), nil
+}
+
+func (a *answers) put(one answer) error {
+	if one.At < 0 || one.At >= len(a.items) || a.items[one.At].seen {
+		return fmt.Errorf("the answer tells of place %d among %d", one.At, len(a.items))
+	}
+	one.seen = true
+	a.items[one.At] = one
+	return nil
 }
 
 // half says of an answer that ended too early that it did: half is nothing.

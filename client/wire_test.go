@@ -1,11 +1,13 @@
 package client
 
 import (
+	"bytes"
 	"context"
 	"io"
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"slices"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -54,4 +56,43 @@ func TestCallsShareAConnection(t *testing.T) {
 	got, err := load()
 	require.NoError(t, err)
 	assert.Equal(t, [][]byte{[]byte("made here"), []byte("made here")}, got)
+}
+
+// TestSeveralKeysInOneAnswer: what is known is told of together; each key has its own age, life and tags, and an
+// answer that does not fit the lookup is none.
+func TestSeveralKeysInOneAnswer(t *testing.T) {
+	sequence := func(messages ...any) *bytes.Buffer {
+		b := new(bytes.Buffer)
+		for _, m := range messages {
+			require.NoError(t, protocol.Append(b, m))
+		}
+		return b
+	}
+	head := protocol.LookupHead{Namespace: "shop", Stamp: 7}
+	var known protocol.LookupSame
+	for i, tags := range [][]string{nil, {"vessel:3"}, nil} {
+		known.Add(2*i, float64(i), float64(60+i), tags)
+	}
+	have := []string{"a", "", "b", "", "c"}
+	a, err := readAnswers(sequence(head, protocol.LookupAnswer{At: 3, State: "yours", Lease: "l"}, &known, protocol.LookupAnswer{At: 1, State: "fresh", Body: protocol.Bytes("x")}), -1, 5, have)
+	require.NoError(t, err)
+	for i, at := range []int{0, 2, 4} {
+		one := &a.items[at]
+		assert.True(t, one.same)
+		assert.Equal(t, []any{"fresh", float64(i), float64(60 + i)}, []any{one.State, one.Age, one.Left})
+		assert.Equal(t, at == 2, slices.Equal(one.Tags, []string{"vessel:3"}), one.Tags)
+	}
+	assert.Equal(t, []any{"yours", "x", false}, []any{a.items[3].State, string(a.items[1].Body), a.items[1].same})
+	for what, bad := range map[string]protocol.LookupSame{
+		"more than was asked for": {Same: []int{5}, Ages: []float64{1}, Lives: []float64{1}},
+		"a place below the first": {Same: []int{-1}, Ages: []float64{1}, Lives: []float64{1}},
+		"one place twice":         {Same: []int{0, 0}, Ages: []float64{1, 1}, Lives: []float64{1, 1}},
+		"what it has not":         {Same: []int{1}, Ages: []float64{1}, Lives: []float64{1}},
+		"no ages":                 {Same: []int{0}, Lives: []float64{1}},
+		"fewer tags than keys":    {Same: []int{0, 2}, Ages: []float64{1, 1}, Lives: []float64{1, 1}, TagSets: [][]string{{"a"}}},
+		"nothing":                 {Same: []int{}},
+	} {
+		_, err := readAnswers(sequence(head, &bad), -1, 5, have)
+		assert.Error(t, err, what)
+	}
 }

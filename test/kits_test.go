@@ -2,6 +2,7 @@ package test
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/json"
@@ -24,6 +25,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"gerastic.example/client"
+	"gerastic.example/client/protocol"
 
 	"gerastic/internal/node"
 )
@@ -393,6 +395,12 @@ func TestKitsWithoutANode(t *testing.T) {
 		t.Cleanup(s.Close)
 		return s.URL
 	}
+	together := func(group map[string]any) string {
+		var b bytes.Buffer
+		require.NoError(t, protocol.Append(&b, protocol.LookupHead{Namespace: "shop", Stamp: 1}))
+		require.NoError(t, protocol.Append(&b, group))
+		return lies(b.String())
+	}
 	breaks := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Content-Length", "1000")
 		_, _ = io.WriteString(w, "\xa2")
@@ -401,7 +409,9 @@ func TestKitsWithoutANode(t *testing.T) {
 	}))
 	t.Cleanup(breaks.Close)
 	for language := range kits {
-		for what, control := range map[string]string{"is not there": "http://127.0.0.1:1", "hangs": "http://" + hangs.Addr().String(), "says nothing": lies(""), "is none": lies("<html>"), "says too much": lies("\x9f\xff"), "breaks off": breaks.URL} {
+		for what, control := range map[string]string{"is not there": "http://127.0.0.1:1", "hangs": "http://" + hangs.Addr().String(), "says nothing": lies(""), "is none": lies("<html>"), "says too much": lies("\x9f\xff"), "breaks off": breaks.URL,
+			"thinks that we have it": together(map[string]any{"same": []int{0}, "ages": []float64{1}, "lives": []float64{60}}), "thinks that we asked for more": together(map[string]any{"same": []int{0, 1}, "ages": []float64{1, 1}, "lives": []float64{60, 60}}),
+			"forgets how old it is": together(map[string]any{"same": []int{0}, "lives": []float64{60}}), "means no place": together(map[string]any{"same": "all", "ages": []float64{1}, "lives": []float64{60}})} {
 			t.Run(language+" "+what, func(t *testing.T) {
 				t.Parallel()
 				k := startKit(t, language, control, "a token")

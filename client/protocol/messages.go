@@ -42,23 +42,46 @@ type LookupAnswer struct {
 	Cause  string  `cbor:"cause,omitempty"`
 	Waited bool    `cbor:"waited,omitempty"`
 	ETag   string  `cbor:"etag,omitempty"` // validator of the body, where the lookup has some
-	Same   bool    `cbor:"same,omitempty"` // the caller has the body: see LookupSame
 
 	Coding string   `cbor:"coding,omitempty"`
 	Tags   []string `cbor:"tags,omitempty"`
 	Type   string   `cbor:"type,omitempty"` // with details
 	CostMS float64  `cbor:"cost,omitempty"` // milliseconds, with details
+
+	LookupSame // in place of all that: an answer is of one key, or of these
 }
 
-// LookupSame is what was found of a key whose body the caller has: it is not sent.
+// LookupSame is what was found of keys that are fresh and whose bodies the caller has: they are not sent.
 type LookupSame struct {
-	At    int      `cbor:"at"`
-	State string   `cbor:"state"`
-	Age   float64  `cbor:"age"`
-	Left  float64  `cbor:"left"`
-	Lease string   `cbor:"lease,omitempty"`
-	Tags  []string `cbor:"tags,omitempty"`
-	Same  bool     `cbor:"same"`
+	Same    []int      `cbor:"same,omitempty"`    // places of the keys in the lookup
+	Ages    []float64  `cbor:"ages,omitempty"`    // seconds, of each
+	Lives   []float64  `cbor:"lives,omitempty"`   // seconds that are left, of each
+	TagSets [][]string `cbor:"tagsets,omitempty"` // of each; nil: none has any
+}
+
+// Add adds what was found of the key at a place.
+func (s *LookupSame) Add(at int, age, left float64, tags []string) {
+	if len(tags) > 0 || s.TagSets != nil {
+		for len(s.TagSets) < len(s.Same) {
+			s.TagSets = append(s.TagSets, []string{})
+		}
+		s.TagSets = append(s.TagSets, tags)
+	}
+	s.Same, s.Ages, s.Lives = append(s.Same, at), append(s.Ages, age), append(s.Lives, left)
+}
+
+// Whole reports whether it says of each key what belongs to it.
+func (s *LookupSame) Whole() bool {
+	n := len(s.Same)
+	return len(s.Ages) == n && len(s.Lives) == n && (s.TagSets == nil || len(s.TagSets) == n)
+}
+
+// Tags are those of the n-th.
+func (s *LookupSame) Tags(n int) []string {
+	if s.TagSets == nil {
+		return nil
+	}
+	return s.TagSets[n]
 }
 
 // PlainType is the type that an answer to a lookup with validators leaves out.

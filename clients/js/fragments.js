@@ -405,9 +405,12 @@ export class Fragments {
     const ask = { keys: open.map((p) => p.key), have: had.map((kept) => kept?.etag ?? ''), wait, lease, fresh: fresh || undefined, renew: renew || undefined }
     const [head, ...found] = await this.#call('lookup', encode(ask), wait)
     const items = []
-    for (const item of found) items[item?.at] = item
-    if (!head || found.length !== open.length || items.length !== open.length || items.includes(undefined)) throw new Error('its answer cannot be read')
-    items.forEach((item, i) => item.same && had[i] && Object.assign(item, { body: had[i].body, type: had[i].type, coding: '' }))
+    for (const item of found) {
+      if (!item?.same) items[item?.at] = item
+      // of several, whose bodies are at hand
+      else item.same.forEach((at, n) => (items[at] = { state: 'fresh', age: item.ages[n], left: item.lives[n], tags: item.tagsets?.[n], same: true, body: had[at].body, type: had[at].type }))
+    }
+    if (!head || items.length !== open.length || items.includes(undefined)) throw new Error('its answer cannot be read')
     this.namespace = head.namespace
     if (!renew) this.#atHand.saw(ask.keys, head.stamp)
     return { stamp: head.stamp, items }

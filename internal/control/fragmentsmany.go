@@ -31,6 +31,7 @@ type lookupCall struct {
 	have    []string              // validators of what the caller has, by place; nil: it asks for none
 	details bool                  // tell type and cost, too
 	found   protocol.LookupAnswer // the one that is being written
+	same    protocol.LookupSame   // what is to be written together
 }
 
 // readLookup reads a lookup; an error says what is wrong with it.
@@ -146,6 +147,9 @@ func (c *Control) lookup(w http.ResponseWriter, r *http.Request, namespace strin
 		samples, ids = append(samples, fragments.Sample(id, a, false, 0, began)), append(ids, id)
 		q.tell(out, i, a, false, began)
 	}
+	if len(q.same.Same) > 0 {
+		out.add(&q.same)
+	}
 	took := c.now().Sub(began)
 	for i := range samples {
 		samples[i].Took = took // they came together
@@ -167,7 +171,7 @@ func (c *Control) lookup(w http.ResponseWriter, r *http.Request, namespace strin
 	fragments.Record(ids, samples)
 }
 
-// tell writes what was found of the key at a place in the lookup.
+// tell writes what was found of the key at a place in the lookup, or puts it with others to be written together.
 func (q *lookupCall) tell(out *sequence, at int, a fragment.Answer, waited bool, now time.Time) {
 	q.found = q.answer(at, a, now)
 	q.found.Waited = waited
@@ -176,9 +180,8 @@ func (q *lookupCall) tell(out *sequence, at int, a fragment.Answer, waited bool,
 		return
 	}
 	digest := a.Entry.Digest()
-	if q.found.ETag = hex.EncodeToString(digest[:12]); q.found.ETag == q.have[at] && !waited {
-		f := &q.found
-		out.add(&protocol.LookupSame{At: f.At, State: f.State, Age: f.Age, Left: f.Left, Lease: f.Lease, Tags: f.Tags, Same: true})
+	if q.found.ETag = hex.EncodeToString(digest[:12]); q.found.ETag == q.have[at] && a.State == fragment.Fresh && !waited {
+		q.same.Add(at, q.found.Age, q.found.Left, q.found.Tags)
 		return
 	}
 	if kind := a.Entry.Header.Get("Content-Type"); kind != protocol.PlainType {

@@ -355,11 +355,9 @@ final class Fragments
         }
         $answers = [];
         foreach ($items as $n => $answer) {
-            if ($n > 0 && is_int($at = $answer['at'] ?? null) && isset($open[$at])) {
-                if (($answer['same'] ?? false) === true && isset($this->atHand[$open[$at]->key])) {
-                    [, $body, $answer['type']] = $this->atHand[$open[$at]->key];
-                    $answer['body'] = new Bytes($body);
-                }
+            if (isset($answer['same'])) {
+                $this->same($answer, $open, $answers);
+            } elseif ($n > 0 && is_int($at = $answer['at'] ?? null) && isset($open[$at])) {
                 $answers[$at] = $answer;
             }
         }
@@ -376,6 +374,17 @@ final class Fragments
         return [$items[0]['stamp'], $answers];
     }
 
+    /** Notes an answer of several, whose bodies are at hand. */
+    private function same(array $answer, array $open, array &$answers): void
+    {
+        foreach (is_array($answer['same']) ? $answer['same'] : [] as $n => $at) {
+            $kept = is_int($at) && isset($open[$at]) ? $this->atHand[$open[$at]->key] ?? null : null;
+            if ($kept !== null && isset($answer['ages'][$n], $answer['lives'][$n])) {
+                $answers[$at] = ['state' => 'fresh', 'age' => $answer['ages'][$n], 'left' => $answer['lives'][$n], 'tags' => $answer['tagsets'][$n] ?? [], 'text' => $kept[1], 'type' => $kept[2]];
+            }
+        }
+    }
+
     /** Stores what was filled, and gives the leases of what was not back; returns how many were stored. */
     private function keep(array $all, array $how = []): int
     {
@@ -385,24 +394,34 @@ final class Fragments
 
     private function use(Scope $scope, Item $one, array $answer, int $stamp): bool
     {
-        $body = $answer['body'] ?? null;
-        $text = !$body instanceof Bytes ? false : (($answer['coding'] ?? '') === 'gzip' ? @gzdecode($body->bytes) : $body->bytes);
-        if ($text === false || !is_numeric($answer['left'] ?? null)) {
+        $text = $answer['text'] ?? $this->text($one, $answer);
+        if ($text === null || !is_numeric($answer['left'] ?? null)) {
             return false; // whoever stored it did not do what they said
         }
         $type = (string) ($answer['type'] ?? '');
-        if (is_string($answer['etag'] ?? null) && ($answer['same'] ?? false) !== true) {
-            $this->atHandBytes += strlen($text);
-            if ($this->atHandBytes > self::AT_HAND || count($this->atHand) > self::MOST_SEEN) {
-                [$this->atHand, $this->atHandBytes] = [[], strlen($text)];
-            }
-            $this->atHand[$one->key] = [$answer['etag'], $text, $type];
-        }
         $one->value = $type === Item::NOTHING ? null : $text;
         $until = $answer['left'] > Key::FOREVER / 2 ? INF : microtime(true) + $answer['left'];
         $this->has($scope, $one, $answer['tags'] ?? [], $until, (float) $stamp, $answer['state'] === 'stale');
         $this->ended($one, $answer['state'] === 'stale' ? 'stale' : (($answer['waited'] ?? false) ? 'waited' : 'reused'), (float) ($answer['age'] ?? 0));
         return true;
+    }
+
+    /** A body that came, which is at hand from now on; null if it cannot be read. */
+    private function text(Item $one, array $answer): ?string
+    {
+        $body = $answer['body'] ?? null;
+        $text = !$body instanceof Bytes ? false : (($answer['coding'] ?? '') === 'gzip' ? @gzdecode($body->bytes) : $body->bytes);
+        if ($text === false) {
+            return null;
+        }
+        if (is_string($answer['etag'] ?? null)) {
+            $this->atHandBytes += strlen($text);
+            if ($this->atHandBytes > self::AT_HAND || count($this->atHand) > self::MOST_SEEN) {
+                [$this->atHand, $this->atHandBytes] = [[], strlen($text)];
+            }
+            $this->atHand[$one->key] = [$answer['etag'], $text, (string) ($answer['type'] ?? '')];
+        }
+        return $text;
     }
 
     private function has(Scope $scope, Item $one, array $tags, float $until, float $stamp, bool $stale): void

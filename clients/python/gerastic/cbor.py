@@ -22,11 +22,14 @@ def _head(major: int, n: int) -> bytes:
     raise Malformed("a number that is too large")
 
 
+_SHORT = [bytes([0x60 | n]) for n in range(24)]  # heads of short texts
+
+
 def encode(value: Any) -> bytes:
     """Encodes one value: a dict, list, str, int, float, bool, None or bytes."""
     if isinstance(value, str):
         text = value.encode()
-        return _head(0x60, len(text)) + text
+        return (_SHORT[len(text)] if len(text) < 24 else _head(0x60, len(text))) + text
     if isinstance(value, float):
         return b"\xfb" + _FLOATS[0xFB].pack(value)
     if isinstance(value, dict):
@@ -60,6 +63,7 @@ def decode_all(data: bytes) -> list[Any]:
 
 _NUMBERS = {24: struct.Struct(">B"), 25: struct.Struct(">H"), 26: struct.Struct(">I"), 27: struct.Struct(">Q")}
 _FLOATS = {0xFA: struct.Struct(">f"), 0xFB: struct.Struct(">d")}
+_DOUBLE = _FLOATS[0xFB].unpack_from
 _SIMPLE = {0xF4: False, 0xF5: True, 0xF6: None}
 
 
@@ -113,7 +117,9 @@ def _members(data: bytes, at: int, n: int, depth: int) -> tuple[dict[str, Any], 
         if first < 24:  # a small number
             members[name], at = first, at + 1
         elif first == 0xFB:
-            members[name], at = _FLOATS[0xFB].unpack_from(data, at + 1)[0], at + 9
+            members[name], at = _DOUBLE(data, at + 1)[0], at + 9
+        elif first in _SIMPLE:
+            members[name], at = _SIMPLE[first], at + 1
         else:
             members[name], at = _decode(data, at, depth + 1)
     return members, at

@@ -32,23 +32,23 @@ class _AtHand:
 
     def __init__(self) -> None:
         self._lock = threading.Lock()
-        self._kept: OrderedDict[str, tuple[str, bytes, str]] = OrderedDict()  # validator, plain body, type
+        self._kept: OrderedDict[str, tuple[str, Any, int]] = OrderedDict()  # validator, value, bytes
         self._seen: OrderedDict[str, int] = OrderedDict()
         self._bytes = 0
 
-    def get(self, keys: Sequence[str]) -> list[Optional[tuple[str, bytes, str]]]:
+    def get(self, keys: Sequence[str]) -> list[Optional[tuple[str, Any, int]]]:
         with self._lock:
             for key in keys:
                 if key in self._kept:
                     self._kept.move_to_end(key)
             return [self._kept.get(key) for key in keys]
 
-    def put(self, key: str, etag: str, body: bytes, kind: str) -> None:
+    def put(self, key: str, etag: str, value: Any, size: int) -> None:
         with self._lock:
-            self._bytes += len(body) - len(self._kept.pop(key, ("", b"", ""))[1])
-            self._kept[key] = (etag, body, kind)
+            self._bytes += size - self._kept.pop(key, ("", b"", 0))[2]
+            self._kept[key] = (etag, value, size)
             while self._bytes > _MOST_AT_HAND or len(self._kept) > _MOST_SEEN:
-                self._bytes -= len(self._kept.popitem(last=False)[1][1])
+                self._bytes -= self._kept.popitem(last=False)[1][2]
 
     def saw(self, keys: Iterable[str], stamp: int) -> None:
         with self._lock:
@@ -220,19 +220,28 @@ class Core:
         items = await self._call("lookup", [ask], wait)
         if items is None:
             return None
+        answers: list[Any] = [None] * len(open)
         try:
-            answers: list[Any] = [None] * len(open)
             for answer in items[1:]:
-                answers[answer["at"]] = answer
+                if "same" in answer:
+                    self._same(answer, had, answers)
+                else:
+                    answers[answer["at"]] = answer
             self._namespace, stamp = items[0]["namespace"], items[0]["stamp"]
-            for answer, kept in zip(answers, had):
-                if answer.get("same") and kept:
-                    answer["body"], answer["type"], answer["coding"] = kept[1], kept[2], ""
         except (AttributeError, IndexError, KeyError, TypeError):
+            return self._unreached("its answer cannot be read")
+        if None in answers:
             return self._unreached("its answer cannot be read")
         if not how.get("renew"):
             self._at_hand.saw(keys, stamp)
         return stamp, answers
+
+    @staticmethod
+    def _same(answer: dict[str, Any], had: Sequence[Any], answers: list[Any]) -> None:
+        """Notes an answer of several, whose values are at hand."""
+        places = answer["same"]
+        for at, age, left, tags in zip(places, answer["ages"], answer["lives"], answer.get("tagsets") or [()] * len(places)):
+            answers[at] = {"state": "fresh", "age": age, "left": left, "tags": tags, "value": had[at][1]}
 
     async def _keep(self, all: list[Wanted]) -> int:
         results = await self._call("store", [one.offer() for one in all], 3 * float(self._options.timeout)) or []
@@ -240,18 +249,22 @@ class Core:
 
     def _use(self, scope: Scope, one: Wanted, answer: dict[str, Any], stamp: int) -> bool:
         try:
-            body = gzip.decompress(answer["body"]) if answer.get("coding") == "gzip" else answer["body"]
-            kind = answer.get("type") or "text/html"
-            one.value, one.etag = of_type(body, kind), answer.get("etag", "")
             left, age = float(answer["left"]), float(answer.get("age", 0))
+            one.value = answer["value"] if "value" in answer else self._read(one, answer)
         except (OSError, EOFError, zlib.error, KeyError, TypeError, ValueError, AttributeError):
             return False  # whoever stored it did not do what they said
-        if one.etag and not answer.get("same"):
-            self._at_hand.put(one.key, one.etag, bytes(body), kind)
         until = math.inf if left > FOREVER / 2 else time.time() + left
         self._has(scope, one, answer.get("tags") or (), until, stamp, answer["state"] == "stale")
         self._ended(one, "stale" if answer["state"] == "stale" else "waited" if answer.get("waited") else "reused", age)
         return True
+
+    def _read(self, one: Wanted, answer: dict[str, Any]) -> Any:
+        """The value of a body that came, which is at hand from now on."""
+        body = gzip.decompress(answer["body"]) if answer.get("coding") == "gzip" else answer["body"]
+        value = of_type(body, answer.get("type") or "text/html")
+        if etag := answer.get("etag"):
+            self._at_hand.put(one.key, etag, value, len(body))
+        return value
 
     def _has(self, scope: Scope, one: Wanted, tags: Sequence[str], until: float, stamp: float, stale: bool) -> None:
         """Puts a fragment into a page, and keeps it at hand there."""

@@ -56,28 +56,24 @@ class Options:
             _log.warning("%s", line.splitlines()[0])
 
 
-@dataclass
 class Wanted:
     """One fragment on its way through a load."""
 
-    item: Item  # as the application gave it
-    key: str  # "": it cannot have one, and is filled without being stored
-    lifetime: float
-    stale: float
-    tags: Sequence[str]
-    told: dict[str, Any]  # in the report
-    nothing: float = 0.0  # how long it is known that there is nothing
-    lease: str = ""
-    direct: bool = False  # stored on its own account
+    direct = False  # stored on its own account
     since: Optional[int] = None  # ledger sequence from which on a purge refuses it
-    began: float = field(default_factory=time.monotonic)
-    done: bool = False
-    value: Any = None
-    etag: str = ""
+    done = False
     scope: Optional[Scope] = None  # of its fill
-    took: float = 0.0
-    until: float = math.inf
+    took = 0.0
+    until = math.inf
     error: Optional[BaseException] = None
+
+    def __init__(self, item: Item, key: str, lifetime: float, stale: float, tags: Sequence[str], told: dict[str, Any], nothing: float = 0.0, lease: str = "", value: Any = None):
+        self.item = item  # as the application gave it
+        self.key = key  # "": it cannot have one, and is filled without being stored
+        self.lifetime, self.stale, self.tags = lifetime, stale, tags
+        self.told = told  # in the report
+        self.nothing = nothing  # how long it is known that there is nothing
+        self.lease, self.value, self.began = lease, value, time.monotonic()
 
     def made(self, inner: Scope, value: Any, began: float) -> None:
         """Notes what a fill brought."""
@@ -145,16 +141,20 @@ def wanted(item: Item, scope: Scope, options: Options, needs_life: bool = True) 
         raise TypeError(f"a fragment has {', '.join(WORDS)}; it has no {', '.join(sorted(word for word in item if word not in _KNOWN))}")
     name = item.get("name", "")
     key = key_of(name, item.get("parts") or (), item.get("version"))
-    lifetime = _life(item, "lifetime", options.lifetime)
+    lifetime, stale, nothing = _life(item, "lifetime", options.lifetime), _life(item, "stale"), _life(item, "nothing")
     if needs_life and lifetime <= 0:
         raise ValueError(f"the fragment {name} has no lifetime; give one, such as 1h, or forever if only purges and versions end it")
-    tags = item.get("tags") or ()
+    tags = item.get("tags")
+    return Wanted(item, key, lifetime, stale, _tags(name, tags, options.tags) if tags else options.tags, scope.begin(), nothing)
+
+
+def _tags(name: str, tags: Any, of_all: Sequence[str]) -> list[str]:
     if not isinstance(tags, (list, tuple, set, frozenset)):
         raise TypeError(f"the tags of the fragment {name} are a list")
     for tag in tags:
         if not isinstance(tag, str) or not tag:
             raise TypeError(f"a tag of the fragment {name} is not a text of 1 to 1024 bytes")
-    return Wanted(item, key, lifetime, _life(item, "stale"), list(dict.fromkeys([*options.tags, *tags])), scope.begin(), _life(item, "nothing"))
+    return list(dict.fromkeys([*of_all, *tags]))
 
 
 def _life(item: Item, word: str, otherwise: Optional[Time] = None) -> float:

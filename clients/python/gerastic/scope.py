@@ -6,7 +6,6 @@ import hashlib
 import math
 import time
 from contextvars import ContextVar
-from dataclasses import dataclass, field
 from datetime import datetime, timezone
 from email.utils import format_datetime, parsedate_to_datetime
 from typing import Any, Iterable, Mapping, Optional, Sequence
@@ -25,16 +24,11 @@ _MOST_KEPT = 1000
 purges = [0]
 
 
-@dataclass
 class Found:
     """What a page has of a fragment already."""
 
-    value: Any
-    tags: Sequence[str]
-    until: float
-    stamp: float
-    stale: bool
-    purges: int = field(default_factory=lambda: purges[0])
+    def __init__(self, value: Any, tags: Sequence[str], until: float, stamp: float, stale: bool):
+        self.value, self.tags, self.until, self.stamp, self.stale, self.purges = value, tags, until, stamp, stale, purges[0]
 
 
 class Scope:
@@ -60,7 +54,7 @@ class Scope:
 
     def begin(self) -> dict[str, Any]:
         """A place in the report for a fragment of this."""
-        told = {"key": "", "found": "", "took": 0.0, "age": 0.0, "depth": self.depth + 1}
+        told: dict[str, Any] = {"key": "", "depth": self.depth + 1}  # as long as it has not ended
         if len(self.report) < _MOST_REPORT:
             self.report.append(told)
         return told

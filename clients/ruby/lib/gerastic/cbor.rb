@@ -8,26 +8,39 @@ module Gerastic
 
     module_function
 
-    def encode(value)
+    def encode(value) = write("".b, value)
+
+    # Appends a value to some bytes.
+    def write(out, value)
       case value
-      when nil then "\xF6".b
-      when true then "\xF5".b
-      when false then "\xF4".b
-      when Integer then value >= 0 ? head(0x00, value) : head(0x20, -1 - value)
-      when Float then "\xFB".b + [value].pack("G")
-      when Symbol then encode(value.to_s)
-      when String then value.encoding == Encoding::BINARY ? head(0x40, value.bytesize) + value : head(0x60, value.bytesize) + value.b
-      when Array then head(0x80, value.size) + value.map { |one| encode(one) }.join
-      when Hash then head(0xA0, value.size) + value.map { |name, one| encode(name) + encode(one) }.join
+      when String
+        return head(out, 0x40, value.bytesize) << value if value.encoding == Encoding::BINARY
+
+        head(out, 0x60, value.bytesize) << (value.ascii_only? ? value : value.b)
+      when Float then out << "\xFB".b << [value].pack("G")
+      when Hash
+        head(out, 0xA0, value.size)
+        value.each { |name, one| write(write(out, name), one) }
+        out
+      when Array
+        head(out, 0x80, value.size)
+        value.each { |one| write(out, one) }
+        out
+      when Integer then value >= 0 ? head(out, 0x00, value) : head(out, 0x20, -1 - value)
+      when nil then out << 0xF6
+      when true then out << 0xF5
+      when false then out << 0xF4
+      when Symbol then write(out, value.to_s)
       else raise TypeError, "a #{value.class} cannot be sent"
       end
     end
 
-    def head(major, n)
-      return (major | n).chr.b if n < 24
+    def head(out, major, n)
+      return out << (major | n) if n < 24
+      return out << (major | 24) << n if n < 256
 
-      code, form = [[24, "C", 8], [25, "n", 16], [26, "N", 32], [27, "Q>", 64]].find { |_, _, bits| n < 1 << bits }
-      (major | code).chr.b + [n].pack(form)
+      code, form = [[25, "n", 16], [26, "N", 32], [27, "Q>", 64]].find { |_, _, bits| n < 1 << bits }
+      out << (major | code) << [n].pack(form)
     end
 
     # Decodes all data items in some bytes; the error is a Malformed.
@@ -100,7 +113,7 @@ module Gerastic
         when 1 then -1 - n
         when 2 then take(n)
         when 3 then text(n)
-        when 4 then Array.new(known(n)) { item(depth + 1) }
+        when 4 then floats(known(n)) || Array.new(n) { item(depth + 1) }
         when 5
           members = {}
           known(n).times { members[name(depth)] = item(depth + 1) }
@@ -115,8 +128,16 @@ module Gerastic
         n
       end
 
+      # A list of numbers of 64 bits only, at once; nil if it is none.
+      def floats(n)
+        return if n < 2 || 9 * n > @bytes.bytesize - @at
+        return unless (0...n).all? { |i| @bytes.getbyte(@at + (9 * i)) == 0xFB }
+
+        take(9 * n).unpack("xG" * n)
+      end
+
       # Names that answers have, by their bytes.
-      NAMES = %w[at state age left body etag same tags type lease waited coding cause namespace stamp stored].to_h { |word| [word.b.freeze, word.freeze] }.freeze
+      NAMES = %w[at state age left body etag same ages lives tagsets tags type lease waited coding cause namespace stamp stored].to_h { |word| [word.b.freeze, word.freeze] }.freeze
 
       def text(n) = text_of(take(n))
 

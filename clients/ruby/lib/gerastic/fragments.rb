@@ -8,6 +8,7 @@ module Gerastic
   class Fragments
     MOST_KEYS = 1000
     MOST_CHECKS = 16
+    FOUND = %w[fresh stale].freeze
     ENDED = { waited: :waited, filled: :filled, alone: :filled }.freeze
 
     # Options are timeout, wait and lease (lengths of time), off, check (a share), lifetime and tags of every fragment,
@@ -51,18 +52,18 @@ module Gerastic
     # Many fragments, nil for those that are not there.
     def load_all(items)
       scope = Scope.current || Scope.new
-      all = wanted(items, scope, needs_life: false)
+      all = wanted(items, scope, :itself)
       asked = @off ? [] : all.reject { |one| one.key.empty? || again?(scope, one) }
       asked.each_slice(MOST_KEYS) do |open|
         stamp, answers = look(open, { "fresh" => true }, 0.0)
-        open.zip(answers || []) { |one, answer| use(scope, one, answer, stamp) if answer && answer["state"] == "fresh" }
+        open.zip(answers || []) { |one, answer| use(scope, one, answer, stamp) if answer && fresh?(answer) }
       end
       all.map { |one| one.done && one.value ? one.value.b : nil }
     end
 
     # Stores a fragment; false if a purge of it came since it was last looked up here, or the node was not reached.
     def store(value, **item)
-      one = Item.new(item, nil, @defaults)
+      one = Item.new(item, nil, @defaults).lasting
       one.since = @at_hand.seen(one.key)
       one.made(Scope.new, value, now)
       Scope.current&.found&.delete(one.key)
@@ -110,9 +111,9 @@ module Gerastic
     def now = Process.clock_gettime(Process::CLOCK_MONOTONIC)
 
     # Reads many. One that is not in order is filled all the same, and a line says what is wrong.
-    def wanted(items, scope, needs_life: true)
+    def wanted(items, scope, also = :lasting)
       items.map do |words|
-        Item.new(words, scope, @defaults, needs_life: needs_life)
+        Item.new(words, scope, @defaults).public_send(also)
       rescue ArgumentError, TypeError => e
         warn_of(e.message)
         Item.bad(words)
@@ -135,11 +136,11 @@ module Gerastic
 
     def settle_all(scope, all, fill)
       alone(scope, all.select { |one| one.key.empty? }, fill)
-      first = all.reject { |one| one.key.empty? }.uniq(&:key)
-      first.reject { |one| again?(scope, one) }.each_slice(MOST_KEYS) { |batch| settle_batch(scope, batch, fill) }
-      by_key = first.to_h { |one| [one.key, one] }
-      all.each do |one| # each fragment costs one trip
-        same = by_key[one.key]
+      first = {} # each fragment costs one trip
+      all.each { |one| first[one.key] ||= one unless one.key.empty? }
+      first.values.reject { |one| again?(scope, one) }.each_slice(MOST_KEYS) { |batch| settle_batch(scope, batch, fill) }
+      all.each do |one|
+        same = first[one.key]
         next if same.nil? || same.equal?(one)
 
         one.take(same.result)
@@ -150,11 +151,15 @@ module Gerastic
     # Uses what this page has of a fragment already; nothing stale goes into a fragment.
     def again?(scope, one)
       found = scope.found[one.key]
-      return false if found.nil? || found.until <= Time.now.to_f || found.purges != Scope.purges || (found.stale && scope.fragment)
+      return false if found.nil? || found.until <= Gerastic.clock || found.purges != Scope.purges || (found.stale && scope.fragment)
 
+      reuse(scope, one, found)
+    end
+
+    def reuse(scope, one, found, age = 0.0)
       one.value = found.value
-      scope.hold(one.key, "#{@namespace}/#{one.key}", found)
-      ended(one, :reused)
+      scope.hold(one.key, one.within(@namespace), found)
+      ended(one, :reused, age)
       true
     end
 
@@ -165,9 +170,12 @@ module Gerastic
         break unless answers
 
         mine, others, off = [], [], []
-        open.zip(answers) do |one, answer|
+        open.each_with_index do |one, n|
+          answer = answers[n]
+          next use(scope, one, answer, stamp) if answer.is_a?(Scope::Found)
+
           one.lease = answer["lease"]
-          if %w[fresh stale].include?(answer["state"]) && use(scope, one, answer, stamp)
+          if FOUND.include?(answer["state"]) && use(scope, one, answer, stamp)
             fill_behind(one.again(one.lease), fill) if one.lease
           else # what is switched off, or cannot be read, is filled without being stored
             { "yours" => mine, "filling" => others }.fetch(answer["state"], off) << one
@@ -199,23 +207,35 @@ module Gerastic
 
     def look(open, how, lease)
       wait = lease.zero? ? 0.0 : @wait
-      had = open.map { |one| @at_hand.get(one.key) }
-      ask = { "keys" => open.map(&:key), "have" => had.map { |kept| kept ? kept[0] : "" }, "wait" => wait * 1000.0, "lease" => lease * 1000.0 }
+      keys = open.map(&:key)
+      had = @at_hand.of(keys)
+      ask = { "keys" => keys, "have" => had.map { |kept| kept ? kept[0] : "" }, "wait" => wait * 1000.0, "lease" => lease * 1000.0 }
       items = call("lookup", [ask.merge(how)], wait)
       return unless items
 
       head, *found = items
       answers = Array.new(open.size)
-      found.each { |answer| answers[answer["at"]] = answer }
+      found.each { |answer| answer["same"] ? same(answer, had, answers, head["stamp"]) : answers[answer["at"]] = answer }
       raise TypeError unless head["stamp"].is_a?(Integer) && answers.size == open.size && answers.none?(&:nil?)
 
-      answers.zip(had) { |answer, kept| answer.merge!("body" => kept[1], "type" => kept[2], "coding" => "") if answer["same"] && kept }
       @namespace = head["namespace"]
-      @at_hand.saw(open.map(&:key), head["stamp"]) unless how["renew"]
+      @at_hand.saw(keys, head["stamp"]) unless how["renew"]
       [head["stamp"], answers]
     rescue TypeError, NoMethodError
       unreached("its answer cannot be read")
     end
+
+    # Notes an answer of several, whose values are at hand.
+    def same(answer, had, answers, stamp)
+      ages, lives, tags = answer.values_at("ages", "lives", "tagsets")
+      answer["same"].each_with_index do |at, n|
+        answers[at] = Scope::Found.new(had[at][1].dup, tags && tags[n], ends(lives[n]), stamp, false, ages[n])
+      end
+    end
+
+    def ends(left) = left > FOREVER / 2 ? Float::INFINITY : Gerastic.clock + left
+
+    def fresh?(answer) = answer.is_a?(Scope::Found) || answer["state"] == "fresh"
 
     def keep(all, direct: false)
       results = call("store", all.map { |one| one.offer(direct: direct) }, 3 * @timeout) || []
@@ -223,14 +243,12 @@ module Gerastic
     end
 
     def use(scope, one, answer, stamp)
-      body = answer["coding"] == "gzip" ? Zlib.gunzip(answer["body"]) : answer["body"]
-      kind = answer["type"] || Item::TEXT
-      one.value = Item.read(body, kind)
+      return reuse(scope, one, answer, answer.age) if answer.is_a?(Scope::Found)
+
+      one.value = read(one, answer)
       return false if one.value == false
 
-      @at_hand.put(one.key, answer["etag"], body, kind) if answer["etag"] && !answer["same"]
-      ends = answer["left"] > FOREVER / 2 ? Float::INFINITY : Time.now.to_f + answer["left"]
-      scope.hold(one.key, "#{@namespace}/#{one.key}", Scope::Found.new(one.value, answer["tags"] || [], ends, stamp, answer["state"] == "stale"))
+      scope.hold(one.key, one.within(@namespace), Scope::Found.new(one.value, answer["tags"], ends(answer["left"]), stamp, answer["state"] == "stale"))
       found = if answer["state"] == "stale" then :stale
               else answer["waited"] ? :waited : :reused
               end
@@ -240,11 +258,19 @@ module Gerastic
       false # whoever stored it did not do what they said
     end
 
+    # The value of a body that came, which is at hand from now on; false if it cannot be read.
+    def read(one, answer)
+      body = answer["coding"] == "gzip" ? Zlib.gunzip(answer["body"]) : answer["body"]
+      value = Item.read(body, answer["type"] || Item::TEXT)
+      @at_hand.put(one.key, answer["etag"], value.dup) if answer["etag"] && value != false
+      value
+    end
+
     def take(scope, one, stamp, found)
       return if one.error
 
       inner = one.scope
-      scope.hold(one.key, "#{@namespace}/#{one.key}", Scope::Found.new(one.value, one.tags + inner.tags.keys, one.until, [stamp, inner.stamp].min, false)) unless one.key.empty?
+      scope.hold(one.key, one.within(@namespace), Scope::Found.new(one.value, one.tags + inner.tags.keys, one.until, [stamp, inner.stamp].min, false)) unless one.key.empty?
       ended(one, found)
     end
 
@@ -254,7 +280,10 @@ module Gerastic
       return if one.key.empty?
 
       told = one.told
-      told[:key], told[:found], told[:took], told[:age] = "#{@namespace}/#{one.key}", found.name, (now - one.began) * 1000, age
+      told[:key] = one.within(@namespace)
+      told[:found] = found.name
+      told[:took] = (now - one.began) * 1000
+      told[:age] = age
     end
 
     def count(word) = @lock.synchronize { @counts[word] += 1 }
@@ -349,7 +378,7 @@ module Gerastic
 
       sleep Check::GRACE
       stamp, answers = look([one], { "fresh" => true }, 0.0)
-      return unless answers && answers.first["state"] == "fresh" && use(Scope.new, again = one.again, answers.first, stamp) && again.value.to_s.b == found.to_s.b && @check.first?(one.words[:name])
+      return unless answers && fresh?(answers.first) && use(Scope.new, again = one.again, answers.first, stamp) && again.value.to_s.b == found.to_s.b && @check.first?(one.words[:name])
 
       clash = @check.clash(one, code, found, one.value)
       warn_of(Check.line(clash))

@@ -11,31 +11,44 @@ module Gerastic
     TEXT = "text/html; charset=utf-8"
     BYTES = "application/octet-stream"
     NOTHING = "application/x-nothing"
+    NONE = [].freeze
 
     attr_reader :words, :key, :lifetime, :stale, :tags, :told, :began, :nothing
     attr_accessor :lease, :done, :value, :etag, :scope, :took, :until, :error, :since
 
     # Reads the words; an ArgumentError or TypeError says what is wrong with them.
-    def initialize(words, scope, options, needs_life: true)
-      unless words.each_key.all? { |word| KNOWN[word] }
-        words = words.transform_keys(&:to_sym)
-        unknown = words.keys - WORDS
-        raise ArgumentError, "a fragment has #{WORDS.join(', ')}; it has no #{unknown.join(', ')}" unless unknown.empty?
-      end
+    def initialize(words, scope, options)
+      words.each_key { |word| KNOWN[word] || (break words = Item.in_symbols(words)) }
 
       name = words[:name]
       @words = words
-      @key = Gerastic.key_of(name, words[:parts] || [], words[:version])
+      @key = Gerastic.key_of(name, words[:parts] || NONE, words[:version]).freeze # else each map that has it copies it
       @lifetime = life(:lifetime, words[:lifetime] || options[:lifetime])
-      raise ArgumentError, "the fragment #{name} has no lifetime; give one, such as 1h, or forever if only purges and versions end it" if needs_life && @lifetime <= 0
       raise TypeError, "the tags of the fragment #{name} are a list" unless words[:tags].nil? || words[:tags].is_a?(Array)
 
-      @tags = words[:tags] || !options[:tags].empty? ? (options[:tags] + (words[:tags] || [])).map(&:to_s).uniq : []
-      @stale = life(:stale, words[:stale])
-      @nothing = life(:nothing, words[:nothing])
+      @tags = words[:tags] || !options[:tags].empty? ? (options[:tags] + (words[:tags] || [])).map(&:to_s).uniq : NONE
+      @stale, @nothing = life(:stale, words[:stale]), life(:nothing, words[:nothing])
       @told = scope ? scope.begin_one : {}
       @began = Process.clock_gettime(Process::CLOCK_MONOTONIC)
       @until = Float::INFINITY
+    end
+
+    # The key in a namespace, as pages are told of it.
+    def within(namespace) = @within ||= "#{namespace}/#{@key}".freeze
+
+    # Itself, if it says for how long it may be stored.
+    def lasting
+      return self if @lifetime.positive?
+
+      raise ArgumentError, "the fragment #{@words[:name]} has no lifetime; give one, such as 1h, or forever if only purges and versions end it"
+    end
+
+    def self.in_symbols(words)
+      words = words.transform_keys(&:to_sym)
+      unknown = words.keys - WORDS
+      raise ArgumentError, "a fragment has #{WORDS.join(', ')}; it has no #{unknown.join(', ')}" unless unknown.empty?
+
+      words
     end
 
     # One that is not in order: it is filled all the same, and has no key.
@@ -64,7 +77,7 @@ module Gerastic
 
       life = value.nil? && nothing.positive? ? nothing : lifetime
       self.value, self.scope, self.took = value, inner, Process.clock_gettime(Process::CLOCK_MONOTONIC) - began
-      self.until = [life >= FOREVER ? Float::INFINITY : Time.now.to_f + life, inner.until].min
+      self.until = [life >= FOREVER ? Float::INFINITY : Gerastic.clock + life, inner.until].min
     end
 
     def result = [value, scope, self.until, took, error]
@@ -75,7 +88,7 @@ module Gerastic
 
     # What is stored; or the lease given back, if the fill failed, brought nothing, or what is in it ended.
     def offer(direct: false)
-      life = self.until.infinite? ? FOREVER : self.until - Time.now.to_f
+      life = self.until.infinite? ? FOREVER : self.until - Gerastic.clock
       return { "key" => key, "lease" => lease, "failed" => true } if error || scope.nil? || (life <= 0 && stale <= 0) || (value.nil? && nothing <= 0)
 
       body, coding = (value || "").b, ""
@@ -123,24 +136,23 @@ module Gerastic
 
     def initialize
       @lock = Mutex.new
-      @kept = {} # key: validator, plain body, type; the oldest first
+      @kept = {} # key: validator, value; the oldest first
       @seen = {}
       @bytes = 0
     end
 
-    def get(key)
+    def of(keys)
       @lock.synchronize do
-        kept = @kept.delete(key)
-        kept ? @kept[key] = kept : nil
+        keys.map { |key| (kept = @kept.delete(key)) && @kept[key] = kept }
       end
     end
 
-    def put(key, etag, body, kind)
+    def put(key, etag, value)
       @lock.synchronize do
         @bytes -= @kept.delete(key)&.at(1)&.bytesize.to_i
-        @kept[key] = [etag, body, kind]
-        @bytes += body.bytesize
-        @bytes -= @kept.shift[1][1].bytesize while @bytes > MOST_BYTES || @kept.size > MOST
+        @kept[key] = [etag, value]
+        @bytes += value.to_s.bytesize
+        @bytes -= @kept.shift[1][1].to_s.bytesize while @bytes > MOST_BYTES || @kept.size > MOST
       end
     end
 

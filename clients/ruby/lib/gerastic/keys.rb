@@ -13,6 +13,9 @@ module Gerastic
 
   module_function
 
+  # Seconds since 1970.
+  def clock = Process.clock_gettime(Process::CLOCK_REALTIME)
+
   # Reads a length of time: seconds, or "90s", "15m", "1h", "1d", "forever"; an ArgumentError says what is wanted.
   def seconds(time, what = "lifetime")
     return FOREVER if time == "forever"
@@ -36,7 +39,7 @@ module Gerastic
     raise ArgumentError, "a fragment's name has 1 to 64 letters, digits, -, _ and .; #{name} is not one" unless /\A[A-Za-z0-9_.-]{1,64}\z/.match?(name.to_s)
     raise TypeError, "the parts of the fragment #{name} are a list" unless parts.is_a?(Array)
 
-    key = "#{name}(#{parts.map { |part| value_of(name, part) }.join(',')})"
+    key = "#{name}(#{parts.size == 1 ? value_of(name, parts[0]) : parts.map { |part| value_of(name, part) }.join(',')})"
     key += "@#{value_of(name, version)}" unless version.nil?
     raise ArgumentError, "the key of the fragment #{name} has more than 1024 bytes; use an identifier, or a digest, in place of a long text" if key.bytesize > 1024
 
@@ -46,15 +49,15 @@ module Gerastic
   # Writes a part so that it reads one way only: as canonical JSON (RFC 8785), times behind t, bytes behind x.
   def value_of(name, part, depth = 0)
     case part
-    when nil, true, false then part.inspect.sub("nil", "null")
     when Integer then part.to_s
+    when String then part.encoding == Encoding::BINARY ? %(x"#{part.unpack1('H*')}") : quoted_json(name, part)
+    when nil, true, false then part.inspect.sub("nil", "null")
     when Float then number_of(name, part)
     when DateTime then value_of(name, part.to_time)
     when Time
       fraction = part.nsec.zero? ? "" : format(".%09d", part.nsec).sub(/0+\z/, "")
       %(t"#{part.getutc.strftime('%Y-%m-%dT%H:%M:%S')}#{fraction}Z")
     when Symbol then value_of(name, part.to_s)
-    when String then part.encoding == Encoding::BINARY ? %(x"#{part.unpack1('H*')}") : quoted_json(name, part)
     else
       raise TypeError, format(NO_VALUE, name) unless part.is_a?(Array) && depth < 16
 

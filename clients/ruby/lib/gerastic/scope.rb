@@ -10,8 +10,13 @@ module Gerastic
     MOST_REPORT = 500
     MOST_KEPT = 1000
     # What a page has of a fragment already.
-    Found = Struct.new(:value, :tags, :until, :stamp, :stale, :purges) do
-      def initialize(value, tags, until_, stamp, stale) = super(value, tags, until_, stamp, stale, Scope.purges)
+    class Found
+      attr_reader :value, :tags, :until, :stamp, :stale, :age, :purges
+
+      def initialize(value, tags, ends, stamp, stale, age = 0.0)
+        @value, @tags, @until, @stamp, @stale, @age = value, tags, ends, stamp, stale, age
+        @purges = Scope.purges
+      end
     end
 
     @purges = 0
@@ -51,7 +56,7 @@ module Gerastic
 
     # A place in the report for a fragment of this.
     def begin_one
-      told = { key: "", found: "", took: 0.0, age: 0.0, depth: @depth + 1 }
+      told = { key: "", depth: @depth + 1 } # as long as it has not ended
       @report << told if @report.size < MOST_REPORT
       told
     end
@@ -68,7 +73,7 @@ module Gerastic
 
     # Takes a fragment over, and has it at hand for the rest of the page.
     def hold(key, name, found)
-      tag(*found.tags)
+      found.tags&.each { |tag| @tags[tag] = true }
       @parts[name] = true
       @until = [@until, found.until].min
       @stamp = [@stamp, found.stamp].min
