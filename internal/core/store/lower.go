@@ -19,7 +19,8 @@ type Lower interface {
 	Hash(key []byte) uint64
 	// Has reports whether it may have something under a key.
 	Has(hash uint64) bool
-	// Read reads what of that memory does not have. The memory of an image is the caller's; a long body is left where it is.
+	// Read reads what of that memory does not have. The memory of an image is the caller's; a long
+	// body is left where it is.
 	Read(hash uint64, visit func(*Image, Spot))
 	// Raise says that memory has what stands in a spot from now on; false if it has left the spot.
 	Raise(hash uint64, at Spot) bool
