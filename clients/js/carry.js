@@ -1,14 +1,14 @@
 // What carries calls to a node: Node's own http, which takes half as long as its fetch, or else fetch.
 
-const inNode = Boolean(globalThis.process?.versions?.node)
-const [http, https] = inNode ? await Promise.all([import('node:http'), import('node:https')]) : []
+// Asked for by name, so that what packs modules for browsers does not look for them.
+const [http, https] = ['node:http', 'node:https'].map((name) => globalThis.process?.getBuiltinModule?.(name))
 const longest = 256 << 20 // bytes of an answer
 
 const kept = { keepAlive: true, maxFreeSockets: 16, timeout: 30_000 } // idle connections end before the node ends them
-const agents = inNode && { 'http:': [http, new http.Agent(kept)], 'https:': [https, new https.Agent(kept)] }
+const agents = http && { 'http:': [http, new http.Agent(kept)], 'https:': [https, new https.Agent(kept)] }
 
 /** Makes a call as fetch does, so far as a kit needs it. */
-export const carry = inNode ? exchange : (...all) => globalThis.fetch(...all)
+export const carry = http ? exchange : (...all) => globalThis.fetch(...all)
 
 function exchange(address, { method, body, headers, signal }) {
   const url = new URL(address)

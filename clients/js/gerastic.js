@@ -1,4 +1,4 @@
-// Fragments, purges and early answers of a Gerastic node, for Node 20 and browsers; it needs nothing but fetch. See
+// Fragments, purges and early answers of a Gerastic node, for Node 20.16 and browsers; it needs nothing but fetch. See
 // gerastic.d.ts.
 
 import { carry } from './carry.js'

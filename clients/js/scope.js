@@ -10,7 +10,7 @@ const mostKept = 1000
 export const purges = { ordered: 0 }
 
 // The page or fragment that is being made. Browsers do not know it: there it must be handed on.
-const AsyncLocalStorage = globalThis.process?.versions?.node ? (await import('node:async_hooks')).AsyncLocalStorage : undefined
+const AsyncLocalStorage = globalThis.process?.getBuiltinModule?.('node:async_hooks').AsyncLocalStorage
 const making = AsyncLocalStorage && new AsyncLocalStorage()
 
 /** The page or fragment that is being made here, in Node. */

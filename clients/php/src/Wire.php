@@ -35,7 +35,7 @@ final class Wire
     /** Calls with data items and returns those of the answer; throws Unreached, also if the node did not answer several times of late. */
     public function items(string $what, ?string $namespace, array $values, float $timeout, float $more): array
     {
-        if (microtime(true) < $this->restsUntil) {
+        if (Connection::now() < $this->restsUntil) {
             throw new Unreached('it did not answer several times, and is done without for a moment');
         }
         try {
@@ -50,7 +50,7 @@ final class Wire
             }
         } catch (Unreached $error) {
             if (++$this->failures >= self::BREAK_AFTER) {
-                $this->restsUntil = microtime(true) + self::BREAK_FOR;
+                $this->restsUntil = Connection::now() + self::BREAK_FOR;
             }
             throw $error;
         }
@@ -84,7 +84,7 @@ final class Wire
     private function exchange(string $method, string $path, ?string $body, string $type, float $timeout, float $more): array
     {
         $request = "$method $path HTTP/1.1\r\n{$this->head}" . ($body === null ? '' : "Content-Type: $type\r\nContent-Length: " . strlen($body) . "\r\n") . "\r\n$body";
-        $begins = microtime(true) + $timeout;
+        $begins = Connection::now() + $timeout;
         if ($this->process !== getmypid()) { // the parent's connection is not ours
             [$this->idle, $this->process] = [null, getmypid()];
         }
@@ -93,7 +93,7 @@ final class Wire
             try {
                 [$status, $text, $again] = $connection->exchange($request, $begins, $begins + $more);
             } catch (Unreached $error) {
-                if ($connection->used && !$connection->begun && microtime(true) < $begins) {
+                if ($connection->used && !$connection->begun && Connection::now() < $begins) {
                     continue; // it had rested for too long
                 }
                 throw $error;
