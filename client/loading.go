@@ -382,25 +382,31 @@ func (l *loading) store(ctx context.Context, mine []*wantedFragment) (stored int
 		}
 		offers = append(offers, o)
 	}
-	refusals, err := l.wire.store(context.WithoutCancel(ctx), offers, 4*l.options.Timeout)
+	became, err := l.wire.store(context.WithoutCancel(ctx), offers, 4*l.options.Timeout)
 	l.breaker.heard(err, time.Now())
 	if err != nil {
 		l.warn("fragments could not be stored", err)
 		return 0
 	}
-	for i, why := range refusals {
-		if why == "" && !offers[i].failed {
+	for i := range became {
+		switch why := became[i].Why; {
+		case offers[i].failed:
+		case why == "":
 			stored++
-		}
-		if why != "" && !offers[i].failed {
+		default:
 			l.refused.Add(1)
-			if l.options.Log.Enabled(ctx, slog.LevelDebug) {
+			if became[i].Refused != overtaken { // which is as it should be
+				l.warn("the fragment "+mine[i].Name+" cannot be stored", errors.New(why))
+			} else if l.options.Log.Enabled(ctx, slog.LevelDebug) {
 				l.options.Log.Debug("a fragment was not taken", "key", offers[i].key, "why", why)
 			}
 		}
 	}
 	return stored
 }
+
+// overtaken is why what a purge or a newer fill came before is not stored.
+const overtaken = "overtaken"
 
 // fillBehind fills what was used stale. It is not part of the page.
 func (l *loading) fillBehind(p *wantedFragment, lease string) {

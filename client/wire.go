@@ -236,8 +236,8 @@ func (o *offer) message() protocol.Offer {
 	return m
 }
 
-// store offers fragments. refusals says for each why it was not taken; "" if it was.
-func (w *wire) store(ctx context.Context, offers []offer, within time.Duration) (refusals []string, err error) {
+// store offers fragments, and returns what became of each.
+func (w *wire) store(ctx context.Context, offers []offer, within time.Duration) (became []protocol.Stored, err error) {
 	var b bytes.Buffer
 	for i := range offers {
 		if err := protocol.Append(&b, offers[i].message()); err != nil {
@@ -250,18 +250,18 @@ func (w *wire) store(ctx context.Context, offers []offer, within time.Duration) 
 	}
 	defer r.end()
 	in := protocol.NewReader(r, r.ContentLength)
-	refusals = make([]string, len(offers))
+	became = make([]protocol.Stored, len(offers))
 	for i := 0; ; i++ {
 		var stored protocol.Stored
 		switch err := in.Next(&stored); {
 		case err == io.EOF && i == len(offers):
-			return refusals, nil
+			return became, nil
 		case err != nil:
 			return nil, half(err)
 		case i == len(offers):
 			return nil, fmt.Errorf("the answer tells of more than the %d that were offered", i)
 		}
-		refusals[i] = stored.Why
+		became[i] = stored
 	}
 }
 

@@ -247,7 +247,8 @@ func TestKitsShareFragments(t *testing.T) {
 		assert.Equal(t, "old", k.does("fill", told{"item": told{"name": "stale", "parts": []any{language}, "lifetime": "1h", "stale": "1h"}, "body": "new"})["value"], "used stale")
 		k.does("settle", nil)
 		assert.Equal(t, "new", k.does("fill", told{"item": item("stale", language), "body": "newer"})["value"], "and filled behind")
-		for what, says := range map[string]string{`{"name": "x", "parts": []}`: "lifetime", `{"name": "x", "parts": [], "lifetime": "soon"}`: "length of time", `{"name": "x", "parts": [], "lifetime": "1h", "tags": "a"}`: "list"} {
+		for what, says := range map[string]string{`{"name": "x", "parts": []}`: "lifetime", `{"name": "x", "parts": [], "lifetime": "soon"}`: "length of time", `{"name": "x", "parts": [], "lifetime": "1h", "tags": "a"}`: "list",
+			`{"name": "x", "parts": [], "lifetime": "1h", "tags": [""]}`: "1 to 1024 bytes", `{"name": "x", "parts": [], "lifetime": "1h", "tags": ["` + strings.Repeat("x", 1025) + `"]}`: "1 to 1024 bytes"} {
 			var bad told
 			require.NoError(t, json.Unmarshal([]byte(what), &bad))
 			answer := k.does("fill", told{"item": bad, "body": "x"})

@@ -420,8 +420,9 @@ export class Fragments {
     const offers = await Promise.all(fragments.map(offer))
     let stored = 0
     try {
-      for (const result of await this.#call('store', encode(...offers), 3 * this.#options.timeout)) {
+      for (const [i, result] of (await this.#call('store', encode(...offers), 3 * this.#options.timeout)).entries()) {
         if (result?.stored) stored++
+        else if (!fragments[i]?.error && result?.refused && result.refused !== 'overtaken') this.#warn(`the fragment ${fragments[i]?.name} cannot be stored`, result.why)
       }
     } catch (error) {
       this.#failed(error)

@@ -17,9 +17,10 @@ export class Gerastic {
   #options
 
   constructor({ control, token, namespace = '', fetch = carry }) {
-    if (!/^https?:\/\//.test(control ?? '')) throw new TypeError(`control: ${JSON.stringify(control)} is no address; write http://127.0.0.1:8490`)
+    const address = /:\/\//.test(control) ? control : `http://${control}`
+    if (!control || !/^https?:$/.test(URL.canParse(address) && new URL(address).protocol)) throw new TypeError(`control: ${JSON.stringify(control)} is no address; write http://127.0.0.1:8490`)
     if (!token) throw new TypeError('a token is missing; make one with: gerastic token create --name APP --rights fragments --namespace APP')
-    this.#options = { control: control.replace(/\/$/, ''), token, namespace, fetch }
+    this.#options = { control: address.replace(/\/$/, ''), token, namespace, fetch }
   }
 
   /** The parts of pages that the application makes; times may be "250ms". Make one for its life. */

@@ -287,5 +287,9 @@ func (c *Control) take(namespace string, offered *protocol.Offer) error {
 	if offered.Failed {
 		return c.node.Fragments().GiveBack(id, offered.Lease)
 	}
-	return c.node.Fragments().Put(id, c.fillOf(offered))
+	err = c.node.Fragments().Put(id, c.fillOf(offered))
+	if refusal := fragment.Refused(err); refusal != nil && refusal.Kind == fragment.Invalid {
+		_ = c.node.Fragments().GiveBack(id, offered.Lease) // nobody mends one of many: who waits is not kept waiting
+	}
+	return err
 }

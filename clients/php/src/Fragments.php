@@ -389,7 +389,14 @@ final class Fragments
     private function keep(array $all, array $how = []): int
     {
         $results = $this->call('store', array_map(static fn ($one) => $one->offer() + $how, $all), 3 * $this->timeout) ?? [];
-        return count(array_filter($results, static fn ($result) => is_array($result) && ($result['stored'] ?? null) === true));
+        $stored = 0;
+        foreach (array_values($all) as $i => $one) {
+            $stored += ($results[$i]['stored'] ?? null) === true ? 1 : 0;
+            if ($one->error === null && ($results[$i]['refused'] ?? 'overtaken') !== 'overtaken') {
+                $this->warn("the fragment {$one->words['name']} cannot be stored", new Unreached((string) ($results[$i]['why'] ?? '')));
+            }
+        }
+        return $stored;
     }
 
     private function use(Scope $scope, Item $one, array $answer, int $stamp): bool

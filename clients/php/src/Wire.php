@@ -10,6 +10,7 @@ final class Wire
     private const BREAK_FOR = 2.0;
 
     private readonly string $address;
+    private readonly string $prefix; // of paths
     private readonly string $head;
     private ?Connection $idle = null;
     private int $process = 0;
@@ -19,7 +20,7 @@ final class Wire
     public function __construct(string $control, string $token)
     {
         $address = str_contains($control, '://') ? $control : "http://$control";
-        if (!preg_match('#\Ahttp(s?)://((?:\[[0-9a-fA-F:.]+\]|[^/\s:@]+)(?::(\d+))?)/?\z#', $address, $is)) {
+        if (!preg_match('#\Ahttp(s?)://((?:\[[0-9a-fA-F:.]+\]|[^/\s:@]+)(?::(\d+))?)((?:/[\x21-\x7e]*?)?)/?\z#', $address, $is)) {
             throw new \InvalidArgumentException("control: \"$control\" is no address; write http://127.0.0.1:8490");
         }
         if ($token === '') {
@@ -28,7 +29,8 @@ final class Wire
         if (!preg_match('/\A[\x20-\x7e]+\z/', $token)) {
             throw new \InvalidArgumentException('the token is not one line of ASCII');
         }
-        $this->address = ($is[1] ? 'tls://' : 'tcp://') . $is[2] . (isset($is[3]) ? '' : ($is[1] ? ':443' : ':80'));
+        $this->address = ($is[1] ? 'tls://' : 'tcp://') . $is[2] . ($is[3] !== '' ? '' : ($is[1] ? ':443' : ':80'));
+        $this->prefix = $is[4];
         $this->head = "Host: {$is[2]}\r\nAuthorization: Bearer $token\r\n";
     }
 
@@ -83,7 +85,7 @@ final class Wire
     /** The answer has begun within timeout seconds and ended more seconds later, or it is Unreached. */
     private function exchange(string $method, string $path, ?string $body, string $type, float $timeout, float $more): array
     {
-        $request = "$method $path HTTP/1.1\r\n{$this->head}" . ($body === null ? '' : "Content-Type: $type\r\nContent-Length: " . strlen($body) . "\r\n") . "\r\n$body";
+        $request = "$method {$this->prefix}$path HTTP/1.1\r\n{$this->head}" . ($body === null ? '' : "Content-Type: $type\r\nContent-Length: " . strlen($body) . "\r\n") . "\r\n$body";
         $begins = Connection::now() + $timeout;
         if ($this->process !== getmypid()) { // the parent's connection is not ours
             [$this->idle, $this->process] = [null, getmypid()];

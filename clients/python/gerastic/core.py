@@ -245,7 +245,13 @@ class Core:
 
     async def _keep(self, all: list[Wanted]) -> int:
         results = await self._call("store", [one.offer() for one in all], 3 * float(self._options.timeout)) or []
-        return sum(isinstance(result, dict) and result.get("stored") is True for result in results)
+        stored = 0
+        for one, result in zip(all, results):
+            told = result if isinstance(result, dict) else {}
+            stored += told.get("stored") is True
+            if one.error is None and told.get("refused") not in (None, "overtaken"):
+                self._options.warn(f"the fragment {one.item.get('name')} cannot be stored", told.get("why", ""))
+        return stored
 
     def _use(self, scope: Scope, one: Wanted, answer: dict[str, Any], stamp: int) -> bool:
         try:

@@ -38,14 +38,14 @@ class Wire:
     """Carries calls. It may be used by several threads, and after a fork."""
 
     def __init__(self, control: str, token: str):
-        if "://" not in control:
-            control = "http://" + control
+        given, control = control, control if "://" in control else "http://" + control
         address = urlsplit(control)
         if address.scheme not in ("http", "https") or not address.hostname:
-            raise ValueError(f"control: {control!r} is no address; write http://127.0.0.1:8490")
+            raise ValueError(f'control: "{given}" is no address; write http://127.0.0.1:8490')
         if not token:
             raise ValueError("a token is missing; make one with: gerastic token create --name APP --rights fragments --namespace APP")
         self._secure = address.scheme == "https"
+        self._prefix = address.path.rstrip("/")
         self._host, self._port = address.hostname, address.port or (443 if self._secure else 80)
         self._head = f"Host: {address.netloc.rpartition('@')[2]}\r\nAuthorization: Bearer {token}\r\n"
         if not self._head.isascii() or self._head.count("\r") + self._head.count("\n") > 4:
@@ -72,7 +72,7 @@ class Wire:
 
     def exchange(self, method: str, path: str, body: Optional[bytes], kind: str, timeout: float, more: float = 0.0) -> tuple[int, bytes]:
         """Makes a call; the answer has begun within timeout seconds and ended more seconds later, or it is Unreached."""
-        head = f"{method} {path} HTTP/1.1\r\n{self._head}"
+        head = f"{method} {self._prefix}{path} HTTP/1.1\r\n{self._head}"
         if body is not None:
             head += f"Content-Type: {kind}\r\nContent-Length: {len(body)}\r\n"
         request = (head + "\r\n").encode() + (body or b"")

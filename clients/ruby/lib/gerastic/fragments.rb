@@ -239,7 +239,11 @@ module Gerastic
 
     def keep(all, direct: false)
       results = call("store", all.map { |one| one.offer(direct: direct) }, 3 * @timeout) || []
-      results.count { |result| result.is_a?(Hash) && result["stored"] == true }
+      all.zip(results).count do |one, result|
+        result = {} unless result.is_a?(Hash)
+        warn_of("the fragment #{one.words[:name]} cannot be stored", result["why"]) unless one.error || [nil, "overtaken"].include?(result["refused"])
+        result["stored"] == true
+      end
     end
 
     def use(scope, one, answer, stamp)

@@ -61,7 +61,7 @@ module Gerastic
 
     # The answer has begun within timeout seconds and ended more seconds later, or it is Unreached.
     def exchange(method, path, body, type, timeout, more)
-      request = "#{method} #{path} HTTP/1.1\r\n#{@head}"
+      request = "#{method} #{@address.path.chomp('/')}#{path} HTTP/1.1\r\n#{@head}"
       request += "Content-Type: #{type}\r\nContent-Length: #{body.bytesize}\r\n" if body
       request = request.b << "\r\n" << body.to_s.b
       begins = Connection.now + timeout
