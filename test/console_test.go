@@ -44,9 +44,17 @@ func (s screen) text(t *testing.T, selector string) string {
 	return text
 }
 
+// now is what an element shows at this moment, for conditions that become true; text waits until it is seen.
+func (s screen) now(t *testing.T, selector string) string {
+	t.Helper()
+	return s.evaluate(t, "document.querySelector("+strconv.Quote(selector)+")?.innerText ?? ''")
+}
+
 func (s screen) evaluate(t *testing.T, script string) string {
 	t.Helper()
-	v, err := chromedp.Run(s.tab, chromedp.Evaluate[any](script))
+	step, stop := context.WithTimeout(s.tab, 20*time.Second)
+	defer stop()
+	v, err := chromedp.Run(step, chromedp.Evaluate[any](script))
 	require.NoError(t, err, script)
 	return fmt.Sprint(v)
 }
@@ -185,7 +193,7 @@ func (s screen) purge(t *testing.T) {
 	assert.Contains(t, s.text(t, "#done"), "dropped, in force on demo")
 	assert.False(t, visit(t, "/vessels/6").hit())
 	eventually(t, "the history shows it", func() bool {
-		h := s.text(t, "#history tbody tr")
+		h := s.now(t, "#history tbody tr")
 		return strings.Contains(h, "vessel:6") && strings.Contains(h, "new paint") && strings.Contains(h, "admin")
 	})
 	s.do(t, chromedp.Click("#history tbody button"), chromedp.WaitVisible("#history .detail"))
@@ -212,7 +220,7 @@ func (s screen) purgeAll(t *testing.T) {
 	visit(t, "/vessels/6")
 	s.open(t, "/purge", "#tag")
 	s.do(t, chromedp.Click(".kinds label:nth-child(6)"), chromedp.WaitNotPresent("#tag"), chromedp.Click(".modes label:nth-child(2)"))
-	eventually(t, "the button says what it does", func() bool { return strings.HasPrefix(s.text(t, "#carry-out"), "Mark ") })
+	eventually(t, "the button says what it does", func() bool { return strings.HasPrefix(s.now(t, "#carry-out"), "Mark ") })
 	s.do(t, chromedp.Click("#carry-out"), chromedp.WaitVisible("#done"), chromedp.WaitVisible("#tag"))
 	assert.Contains(t, s.text(t, "#done"), "marked stale, in force on demo")
 	assert.False(t, visit(t, "/vessels/6").hit(), "it is asked about first")
@@ -223,7 +231,7 @@ func (s screen) tags(t *testing.T) {
 	s.open(t, "/tags", "#prefix")
 	s.do(t, chromedp.SendKeys("#prefix", "vessel:6"))
 	eventually(t, "the tag is found, with its last purge", func() bool {
-		row := s.text(t, "#tags tbody")
+		row := s.now(t, "#tags tbody")
 		return strings.Contains(row, "vessel:6") && strings.Contains(row, "by admin") && !strings.Contains(row, "vessel:5")
 	})
 	s.do(t, chromedp.Click("#tags tbody button"), chromedp.WaitVisible("#carrying tbody .tags"))
@@ -299,7 +307,7 @@ func (s screen) live(t *testing.T) {
 	eventually(t, "a hit appears", func() bool {
 		visit(t, "/fares")
 		visit(t, "/vessels/5")
-		return strings.Contains(s.text(t, "#live"), "/vessels/5")
+		return strings.Contains(s.now(t, "#live"), "/vessels/5")
 	})
 	assert.NotContains(t, s.text(t, "#live"), "/fares")
 
@@ -310,7 +318,8 @@ func (s screen) live(t *testing.T) {
 		n++
 		_, err := fragments.LoadOrFill(ctx, client.Fragment{Name: "shown", Parts: []any{n}, Lifetime: time.Hour}, text("shown"))
 		require.NoError(t, err)
-		return strings.Contains(s.text(t, "#live"), fmt.Sprintf("console/shown(%d)", n)) && strings.Contains(s.text(t, "#live"), "filled")
+		shown := s.now(t, "#live")
+		return strings.Contains(shown, "console/shown(") && strings.Contains(shown, "filled")
 	})
 	assert.NotContains(t, s.text(t, "#live"), "http://", "requests are not among them")
 }
@@ -323,7 +332,7 @@ func (s screen) savings(t *testing.T) {
 	assert.Contains(t, s.text(t, "#savings"), "queries spent")
 	assert.NotContains(t, s.text(t, "#savings"), "At these prices")
 	s.do(t, chromedp.SendKeys("#prices", "queries=0.5\r"))
-	eventually(t, "the money is counted", func() bool { return strings.Contains(s.text(t, "#savings"), "At these prices that saved") })
+	eventually(t, "the money is counted", func() bool { return strings.Contains(s.now(t, "#savings"), "At these prices that saved") })
 }
 
 func (s screen) findings(t *testing.T) {
@@ -335,7 +344,7 @@ func (s screen) findings(t *testing.T) {
 func (s screen) keyboard(t *testing.T) {
 	s.open(t, "/", "#hit-ratio")
 	s.do(t, chromedp.KeyEvent("/"), chromedp.WaitVisible("[role=dialog] input"), chromedp.SendKeys("[role=dialog] input", "departures"), chromedp.WaitVisible("[role=dialog] li.chosen"))
-	eventually(t, "the route is found", func() bool { return strings.Contains(s.text(t, "[role=dialog] ul"), "/ports/{port}/departures") })
+	eventually(t, "the route is found", func() bool { return strings.Contains(s.now(t, "[role=dialog] ul"), "/ports/{port}/departures") })
 	s.do(t, chromedp.SendKeys("[role=dialog] input", "\r"), chromedp.WaitVisible("tr.marked"), chromedp.WaitNotPresent("[role=dialog]"))
 }
 

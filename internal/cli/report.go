@@ -14,7 +14,7 @@ import (
 
 func (a *app) report() *cobra.Command {
 	c := &cobra.Command{Use: "report", Short: "Figures: what the cache saved"}
-	c.AddCommand(a.reportRatio(), a.reportSize(), a.reportSavings(), a.reportFindings())
+	c.AddCommand(a.reportRatio(), a.reportSize(), a.reportSavings(), a.reportFindings(), a.reportAll())
 	return c
 }
 
@@ -49,11 +49,8 @@ total hit ratio is lower, or when there is nothing to measure.`,
 			if err != nil {
 				return err
 			}
-			if err := a.print(report, ratioRows(report)); err != nil {
+			if err := a.printRatio(report); err != nil {
 				return err
-			}
-			if report.MadeUp != nil {
-				a.say("\nFigures before %s are made up (demo).", report.MadeUp.Local().Format("15:04:05"))
 			}
 			return expectRatio(expects, atLeast, report.Total)
 		},
@@ -67,6 +64,81 @@ total hit ratio is lower, or when there is nothing to measure.`,
 	f.StringVar(&q.Of, "of", "visitors", "visitors: their requests; parts: fragments, and what the edge included in pages")
 	f.Float64Var(&atLeast, "at-least", 0, "exit with 3 if the total hit ratio is lower")
 	return c
+}
+
+func (a *app) printRatio(report client.RatioReport) error {
+	if err := a.print(report, ratioRows(report)); err != nil {
+		return err
+	}
+	if report.MadeUp != nil {
+		a.say("\nFigures before %s are made up (demo).", report.MadeUp.Local().Format("15:04:05"))
+	}
+	return nil
+}
+
+// reports are all of them for one span of time.
+type reports struct {
+	Ratio    client.RatioReport   `json:"ratio"`
+	Savings  client.SavingsReport `json:"savings"`
+	Size     client.SizeReport    `json:"size"`
+	Findings []client.Finding     `json:"findings"`
+}
+
+func (a *app) reportAll() *cobra.Command {
+	var since string
+	var prices []string
+	c := &cobra.Command{
+		Use:     "all",
+		Short:   "All of these: ratio by route, savings, size and findings",
+		Example: "  gerastic report all --since 1d\n  gerastic report all --price queries=0.00001 -o json",
+		Args:    cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) (err error) {
+			if a.format == "csv" {
+				return usage("all reports are several tables; ask for one of them with -o csv, or for all with -o json")
+			}
+			var all reports
+			if all.Ratio, err = a.client().Ratio(cmd.Context(), client.RatioQuery{Since: since, By: "route", Of: "visitors"}); err != nil {
+				return err
+			}
+			if all.Savings, err = a.client().Savings(cmd.Context(), client.SavingsQuery{Since: since, Prices: prices}); err != nil {
+				return err
+			}
+			if all.Size, err = a.client().Sizes(cmd.Context(), client.SizeQuery{Since: since}); err != nil {
+				return err
+			}
+			if all.Findings, err = a.client().Findings(cmd.Context(), since); err != nil {
+				return err
+			}
+			if a.format == "json" {
+				return a.json(all)
+			}
+			return a.printAll(&all, len(prices) > 0)
+		},
+	}
+	c.Flags().StringVar(&since, "since", "1d", "a length of time before now (15m, 7d) or an RFC 3339 time")
+	c.Flags().StringArrayVar(&prices, "price", nil, "what one of a kind of work costs: queries=0.00001; may be repeated")
+	return c
+}
+
+func (a *app) printAll(all *reports, priced bool) error {
+	for i, one := range []struct {
+		title string
+		print func() error
+	}{
+		{"Hit ratios", func() error { return a.printRatio(all.Ratio) }},
+		{"Savings", func() error { return a.printSavings(all.Savings, priced) }},
+		{"Size", func() error { return a.print(all.Size, sizeRows(all.Size)) }},
+		{"Findings", func() error { return a.printFindings(all.Findings) }},
+	} {
+		if i > 0 {
+			a.say("")
+		}
+		a.say("%s\n", one.title)
+		if err := one.print(); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func expectRatio(expects bool, atLeast float64, total client.RatioRow) error {

@@ -28,11 +28,7 @@ how many requests were answered for each answer that had to be made.`,
 			if err != nil {
 				return err
 			}
-			if err := a.print(report, savingsRows(report, len(q.Prices) > 0)); err != nil {
-				return err
-			}
-			a.sayWork(report)
-			return nil
+			return a.printSavings(report, len(q.Prices) > 0)
 		},
 	}
 	f := c.Flags()
@@ -41,6 +37,14 @@ how many requests were answered for each answer that had to be made.`,
 	f.StringVar(&q.Route, "route", "", "only this route, or NAMESPACE/NAME of fragments")
 	f.StringArrayVar(&q.Prices, "price", nil, "what one of a kind of work costs: queries=0.00001; may be repeated")
 	return c
+}
+
+func (a *app) printSavings(report client.SavingsReport, priced bool) error {
+	if err := a.print(report, savingsRows(report, priced)); err != nil {
+		return err
+	}
+	a.sayWork(report)
+	return nil
 }
 
 func savingsRows(report client.SavingsReport, priced bool) *rows {

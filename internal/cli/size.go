@@ -26,15 +26,7 @@ small copies of the store say.`,
 			if err != nil {
 				return err
 			}
-			t := &rows{columns: []column{left("at"), left("tier"), right("entries"), right("bytes"), right("limit"), right("added"), right("evicted"), right("their age"), right("expired"), right("purged")}}
-			for _, r := range report.Rows {
-				age := cell{"–", ""}
-				if r.EvictedAge != nil {
-					age = seconds(*r.EvictedAge)
-				}
-				t.add(clock(r.At), str(r.Tier), count(r.Entries), bytes(r.Bytes), bytes(r.LimitBytes), count(r.Added), count(r.Evicted), age, count(r.Expired), count(r.Purged))
-			}
-			return a.print(report, t)
+			return a.print(report, sizeRows(report))
 		},
 	}
 	f := c.Flags()
@@ -44,6 +36,18 @@ small copies of the store say.`,
 	f.StringVar(&q.Node, "node", "", "only this node")
 	f.BoolVar(&curve, "curve", false, "what other sizes of the memory would have saved")
 	return c
+}
+
+func sizeRows(report client.SizeReport) *rows {
+	t := &rows{columns: []column{left("at"), left("tier"), right("entries"), right("bytes"), right("limit"), right("added"), right("evicted"), right("their age"), right("expired"), right("purged")}}
+	for _, r := range report.Rows {
+		age := cell{"–", ""}
+		if r.EvictedAge != nil {
+			age = seconds(*r.EvictedAge)
+		}
+		t.add(clock(r.At), str(r.Tier), count(r.Entries), bytes(r.Bytes), bytes(r.LimitBytes), count(r.Added), count(r.Evicted), age, count(r.Expired), count(r.Purged))
+	}
+	return t
 }
 
 func (a *app) sizeCurve(cmd *cobra.Command) error {

@@ -130,20 +130,24 @@ was there: give its key the argument that is named.`,
 			if err != nil {
 				return err
 			}
-			t := &rows{columns: []column{left("when"), left("route"), left("kind"), left("by"), left("stored"), left("origin"), left("url")}}
-			for _, f := range found {
-				if f.Kind == client.FragmentClashes {
-					f.Stored, f.Origin, f.URL = f.Samples[0], f.Samples[1], f.Key
-				}
-				t.add(clock(f.At), str(f.Route), str(f.Kind), str(f.Separator), str(f.Stored), str(f.Origin), str(f.URL))
-			}
-			if len(found) == 0 && a.format == "table" {
-				a.say("Nothing was found. Hits are compared where the policy states how long answers live, or says compare: 0.1%%")
-				return nil
-			}
-			return a.print(found, t)
+			return a.printFindings(found)
 		},
 	}
 	c.Flags().StringVar(&since, "since", "7d", "a length of time before now, or an RFC 3339 time")
 	return c
+}
+
+func (a *app) printFindings(found []client.Finding) error {
+	t := &rows{columns: []column{left("when"), left("route"), left("kind"), left("by"), left("stored"), left("origin"), left("url")}}
+	for _, f := range found {
+		if f.Kind == client.FragmentClashes {
+			f.Stored, f.Origin, f.URL = f.Samples[0], f.Samples[1], f.Key
+		}
+		t.add(clock(f.At), str(f.Route), str(f.Kind), str(f.Separator), str(f.Stored), str(f.Origin), str(f.URL))
+	}
+	if len(found) == 0 && a.format == "table" {
+		a.say("Nothing was found. Hits are compared where the policy states how long answers live, or says compare: 0.1%%")
+		return nil
+	}
+	return a.print(found, t)
 }
