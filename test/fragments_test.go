@@ -187,7 +187,7 @@ func TestManyAtOnceByPlainHTTP(t *testing.T) {
 	assert.Contains(t, stored[2].Why, "lifetime")
 	found = look()
 	assert.EqualValues(t, body, found[0].Body)
-	assert.Equal(t, []string{"fresh", "filling", "filling"}, []string{found[0].State, found[1].State, found[2].State})
+	assert.Equal(t, []string{"fresh", "filling", "yours"}, []string{found[0].State, found[1].State, found[2].State}, "what cannot be stored as it is keeps nobody waiting")
 }
 
 func TestLoadOrFill(t *testing.T) {
