@@ -21,6 +21,7 @@ import (
 // TestANodeNeedsAnOriginOnly runs the real program with one flag: hits, purges, figures and a
 // policy that names no origin, until it stops.
 func TestANodeNeedsAnOriginOnly(t *testing.T) {
+	t.Parallel()
 	var asked atomic.Int64
 	site := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		asked.Add(1)

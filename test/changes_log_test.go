@@ -209,6 +209,7 @@ func TestASlotGoesWithItsSource(t *testing.T) {
 }
 
 func TestASlotThatHoldsBackTooMuchIsSaid(t *testing.T) {
+	t.Parallel()
 	w := watch(t, `
     - { name: log, kind: replication, database: "$DB", tables: [item], keep_at_most: 1B, slot: tight_`+strconv.FormatInt(time.Now().UnixNano(), 10)+` }`)
 	eventually(t, "more than a byte of log is held back", func() bool {

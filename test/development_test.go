@@ -20,6 +20,7 @@ import (
 // TestDevelopment: everybody sees keys and reasons, browsers ask each time, nobody is asked to confirm,
 // and a policy is in force as soon as it is saved, if it is in order.
 func TestDevelopment(t *testing.T) {
+	t.Parallel()
 	site := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Cache-Control", "max-age=600")
 		_, _ = w.Write([]byte("x"))

@@ -70,6 +70,7 @@ func ready(t *testing.T, n *node.Node) string {
 // TestPromise3ALedgerThatWasSetBack: after a failover or a restore that lost the last purges,
 // nothing that a node stored before is used, and purges take what they name, on every node.
 func TestPromise3ALedgerThatWasSetBack(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		name string
 		sql  string
@@ -80,6 +81,7 @@ func TestPromise3ALedgerThatWasSetBack(t *testing.T) {
 		{"and more than there were", `delete from purge where sequence > 4; insert into purge (sequence, actor, reason, mode, selector) select n, 'x', 'x', 'drop', '{"tags": ["path:b"]}' from generate_series(5, 9) n; update ledger set sequence = 9`},
 	} {
 		t.Run(c.name, func(t *testing.T) {
+			t.Parallel()
 			site, content := changing(t)
 			url := database(t, "setback")
 			a := startNode(t, node.Settings{Name: "a", Data: t.TempDir(), Database: url, AdminToken: ledgerToken, PolicyFile: policyFile(t, site)})
@@ -252,6 +254,7 @@ func TestOneBadOrderHarmsNoOther(t *testing.T) {
 // TestWhatIsNotKnownIsSaidSo: a purge that the ledger did not answer in time may have come
 // into it.
 func TestWhatIsNotKnownIsSaidSo(t *testing.T) {
+	t.Parallel()
 	site, _ := changing(t)
 	a, proxy, _ := cut(t, database(t, "unsure"), node.Settings{Name: "a", Data: t.TempDir(), PolicyFile: policyFile(t, site)})
 	proxy.freeze(true)
@@ -379,6 +382,7 @@ func TestARevisionThatANodeCannotRead(t *testing.T) {
 
 // TestAPrivateDatabaseIsStartedAgain by its owner, at the same address.
 func TestAPrivateDatabaseIsStartedAgain(t *testing.T) {
+	t.Parallel()
 	site, _ := changing(t)
 	n := startNode(t, node.Settings{Name: "a", Data: t.TempDir(), PrivateDatabase: true, Throwaway: true, AdminToken: ledgerToken, PolicyFile: policyFile(t, site)})
 	var pid int

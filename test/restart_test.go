@@ -11,6 +11,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"syscall"
 	"testing"
@@ -25,11 +26,18 @@ import (
 	"gerastic/internal/records"
 )
 
-// program builds gerastic, once.
+// built is the program, which is built once for all who run it.
+var built = sync.OnceValues(func() (path string, err error) {
+	path = filepath.Join(workshop, "gerastic")
+	if out, err := exec.Command("go", "build", "-o", path, "gerastic/cmd/gerastic").CombinedOutput(); err != nil {
+		return "", fmt.Errorf("building gerastic: %w: %s", err, out)
+	}
+	return path, nil
+})
+
 func program(t *testing.T) string {
-	path := filepath.Join(t.TempDir(), "gerastic")
-	out, err := exec.Command("go", "build", "-o", path, "gerastic/cmd/gerastic").CombinedOutput()
-	require.NoError(t, err, string(out))
+	path, err := built()
+	require.NoError(t, err)
 	return path
 }
 
@@ -88,6 +96,7 @@ func policyFile(t *testing.T, origin string) string {
 // the ledger, the policy, the switches and the tokens are there, and the figures but
 // for the last seconds.
 func TestPromise8CrashAnywhere(t *testing.T) {
+	t.Parallel()
 	var asked atomic.Int64
 	path, data := program(t), filepath.Join(t.TempDir(), "data")
 	args := []string{"serve", "--private-database", "--data", data, "--policy", policyFile(t, origin(t, &asked)), "--edge", "127.0.0.1:0", "--control", "127.0.0.1:0", "--memory", "16MiB"}
@@ -190,6 +199,7 @@ func TestPromise4WithoutTheDatabase(t *testing.T) {
 // TestPromise3EveryNodeThatSharesTheLedger: what is ordered at one node is done at the
 // other, too: purges, switches, policies and tokens.
 func TestPromise3EveryNodeThatSharesTheLedger(t *testing.T) {
+	t.Parallel()
 	var asked atomic.Int64
 	url := database(t, "promise3")
 	const token = "a token for both nodes"

@@ -29,6 +29,9 @@ var ctx = context.Background()
 // visitors and editors, and without simulated costs.
 var company *demo.Demo
 
+// workshop is a directory for what tests build for each other.
+var workshop string
+
 func TestMain(m *testing.M) {
 	os.Exit(func() int {
 		dir, err := os.MkdirTemp("", "gerastic-test-")
@@ -36,6 +39,7 @@ func TestMain(m *testing.M) {
 			panic(err)
 		}
 		defer os.RemoveAll(dir)
+		workshop = dir
 		company, err = demo.Start(ctx, demo.Options{
 			Node:   node.Settings{Data: dir, Edge: "127.0.0.1:0", Control: "127.0.0.1:0", Memory: 32 << 20, Console: console.Files(), Log: slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelError}))},
 			Origin: "127.0.0.1:0", History: true, Command: "gerastic",
