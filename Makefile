@@ -15,7 +15,7 @@ demo: packages build
 test: packages browser frameworks languages databases build lint
 	cd console && npm run --silent test
 	cd client && go test -race ./...
-	go test -race -timeout 8m $$(go list ./... | grep -v /test/frameworks)
+	go test -race -timeout 10m $$(go list ./... | grep -v /test/frameworks)
 	go test -race -timeout 4m ./test/frameworks
 
 # The history of purges, checked for longer than in make test.
