@@ -112,7 +112,10 @@ func (r *reply) exchange(request []byte) (begun bool, err error) {
 		if r.Response, err = http.ReadResponse(r.conn.in, nil); err != nil {
 			return true, half(err)
 		}
-		if r.StatusCode >= 200 { // not an interim one (RFC 9110 §15.2)
+		switch {
+		case r.StatusCode == http.StatusRequestTimeout: // said to a connection that rested, and no answer (RFC 9110 §15.5.9)
+			return false, errors.New("it gave up waiting for a request")
+		case r.StatusCode >= 200: // not an interim one (RFC 9110 §15.2)
 			return true, nil
 		}
 	}

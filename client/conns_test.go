@@ -1,6 +1,7 @@
 package client
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"crypto/tls"
@@ -131,6 +132,41 @@ func TestAConnectionThatRested(t *testing.T) {
 	c.give(&conn{Conn: raw})
 	_, err = first.Write([]byte("x"))
 	assert.ErrorIs(t, err, net.ErrClosed, "it rested for an hour")
+}
+
+// TestAConnectionThatIsGivenUp while it rests: what is said to nobody is nobody's answer.
+func TestAConnectionThatIsGivenUp(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer l.Close()
+	rests, said := make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(said)
+		for {
+			conn, err := l.Accept()
+			if err != nil {
+				return
+			}
+			_, _ = http.ReadRequest(bufio.NewReader(conn))
+			_, _ = io.WriteString(conn, "HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nok")
+			<-rests
+			_, _ = io.WriteString(conn, "HTTP/1.1 408 Request Timeout\r\nContent-Length: 4\r\nConnection: close\r\n\r\nlate")
+			said <- struct{}{}
+			_, _ = io.Copy(io.Discard, conn) // what the caller sends then is nobody's question
+			_ = conn.Close()
+		}
+	}()
+	c := newConns(&url.URL{Scheme: "http", Host: l.Addr().String()}, "a token")
+	for range 5 {
+		text, err := exchanged(t.Context(), c, "x", time.Minute)
+		require.NoError(t, err)
+		assert.Equal(t, "ok", text)
+		rests <- struct{}{}
+		<-said
+	}
+	c.closeIdle()
+	l.Close()
+	<-said
 }
 
 // TestCallsEnd when their time is up or their caller leaves, and what comes later is nobody's answer.

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"log/slog"
 	"math"
 	"net/http"
 	"net/http/httptest"
@@ -163,6 +164,18 @@ func TestWithoutGerastic(t *testing.T) {
 	all.Wait()
 	assert.EqualValues(t, 1, most.Load(), "one at a time")
 	assert.Less(t, fills.Load(), int64(25), "and for all who wait")
+}
+
+// TestATokenWithALineEnd, as it is read from a file, is said to be none: it would end the head of each request.
+func TestATokenWithALineEnd(t *testing.T) {
+	asked := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { t.Error("a request went out") }))
+	defer asked.Close()
+	var log strings.Builder
+	s := New(asked.URL, "ger_token\n").Fragments(FragmentOptions{Log: slog.New(slog.NewTextHandler(&log, nil))})
+	body, err := s.LoadOrFill(t.Context(), Fragment{Name: "card", Lifetime: time.Minute}, func(context.Context) ([]byte, error) { return []byte("made"), nil })
+	require.NoError(t, err)
+	assert.Equal(t, "made", string(body))
+	assert.Contains(t, log.String(), "line end")
 }
 
 // TestTurnsAreNotOlderThanTheAsking: whoever asks during a fill gets one that began after.

@@ -10,6 +10,8 @@ import (
 	"slices"
 	"sync"
 	"time"
+
+	"gerastic.example/client/protocol"
 )
 
 // wantedFragment is one fragment on its way through a load.
@@ -395,7 +397,7 @@ func (l *loading) store(ctx context.Context, mine []*wantedFragment) (stored int
 			stored++
 		default:
 			l.refused.Add(1)
-			if became[i].Refused != overtaken { // which is as it should be
+			if became[i].Refused != protocol.Overtaken { // which is as it should be
 				l.warn("the fragment "+mine[i].Name+" cannot be stored", errors.New(why))
 			} else if l.options.Log.Enabled(ctx, slog.LevelDebug) {
 				l.options.Log.Debug("a fragment was not taken", "key", offers[i].key, "why", why)
@@ -404,9 +406,6 @@ func (l *loading) store(ctx context.Context, mine []*wantedFragment) (stored int
 	}
 	return stored
 }
-
-// overtaken is why what a purge or a newer fill came before is not stored.
-const overtaken = "overtaken"
 
 // fillBehind fills what was used stale. It is not part of the page.
 func (l *loading) fillBehind(p *wantedFragment, lease string) {

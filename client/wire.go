@@ -8,6 +8,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"strings"
 	"sync/atomic"
 	"time"
 
@@ -34,6 +35,9 @@ func newWire(base, token string, o FragmentOptions) *wire {
 		switch {
 		case err != nil:
 			w.bad = err
+			return w
+		case strings.ContainsFunc(token, func(r rune) bool { return r < ' ' || r > '~' }):
+			w.bad = errors.New("the token is not one line of ASCII; is there a line end behind it?")
 			return w
 		case to.Scheme != "http" && to.Scheme != "https" || to.Host == "":
 			w.bad = fmt.Errorf("%q is no address of a node; write http://127.0.0.1:8490", base)

@@ -67,6 +67,11 @@ var goodForms = map[string]form{
 	"until its close": written("HTTP/1.1 200 OK\nServer: %d\n\n%s"),
 	"of HTTP/1.0":     written("HTTP/1.0 200 OK\nContent-Length: %d\n\n%s"),
 	"says its close":  written("HTTP/1.1 200 OK\nContent-Length: %d\nconnection: Close\n\n%s"),
+	"given up while it rests": func(w io.Writer, body []byte) bool {
+		plain(w, body)
+		_, _ = io.WriteString(w, "HTTP/1.1 408 Request Timeout\r\nConnection: close\r\nContent-Length: 4\r\n\r\nlate")
+		return false
+	},
 	"closed while it rests": func(w io.Writer, body []byte) bool {
 		plain(w, body)
 		return false

@@ -110,9 +110,16 @@ type Offer struct {
 type Stored struct {
 	At      int    `cbor:"at"`
 	Stored  bool   `cbor:"stored"`
-	Refused string `cbor:"refused,omitempty"` // invalid, overtaken, too-large
+	Refused string `cbor:"refused,omitempty"` // Invalid, Overtaken or TooLarge
 	Why     string `cbor:"why,omitempty"`
 }
+
+// Why a fragment is not stored: it is not right as it is, a purge or a newer fill came between, or it does not fit.
+const (
+	Invalid   = "invalid"
+	Overtaken = "overtaken"
+	TooLarge  = "too-large"
+)
 
 // Bytes is a byte string that is not copied when it is read: it points into what came in.
 type Bytes []byte

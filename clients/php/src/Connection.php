@@ -52,6 +52,10 @@ final class Connection
         do {
             [$status, $fields] = $this->head($begins);
         } while ($status < 200); // an interim answer (RFC 9110 §15.2)
+        if ($status === 408) { // said to a connection that rested, and no answer (RFC 9110 §15.5.9)
+            $this->begun = false;
+            throw new Unreached('it gave up waiting for a request');
+        }
         $last = strtolower($fields['connection'] ?? '') === 'close';
         if ($status === 204 || $status === 304) {
             $body = '';

@@ -51,6 +51,8 @@ class Connection:
             raise Gone(str(error)) from error
         while status < 200:  # an interim answer (RFC 9110 §15.2)
             status, fields = self._head(begins)
+        if status == 408:  # said to a connection that rested, and no answer (RFC 9110 §15.5.9)
+            raise Gone("it gave up waiting for a request")
         last = fields.get(b"connection", b"").lower() == b"close"
         if status in (204, 304):
             body = b""

@@ -280,7 +280,7 @@ const (
 )
 
 // String is the kind's name in the API.
-func (k RefusalKind) String() string { return [...]string{"invalid", "overtaken", "too-large"}[k] }
+func (k RefusalKind) String() string { return [...]string{protocol.Invalid, protocol.Overtaken, protocol.TooLarge}[k] }
 
 func invalid(format string, args ...any) *Refusal {
 	return &Refusal{Invalid, fmt.Sprintf(format, args...)}

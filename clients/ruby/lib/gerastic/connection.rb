@@ -48,6 +48,8 @@ module Gerastic
       @begun = false
       status, fields = answered(request, begins)
       status, fields = head(begins) while status < 200 # an interim answer (RFC 9110 §15.2)
+      raise Gone, "it gave up waiting for a request" if status == 408 # said to a connection that rested (RFC 9110 §15.5.9)
+
       last = fields["connection"]&.downcase == "close" || !(fields["transfer-encoding"] || fields["content-length"] || status == 204)
       body = read_body(status, fields, ends)
       @used = true
