@@ -280,7 +280,9 @@ const (
 )
 
 // String is the kind's name in the API.
-func (k RefusalKind) String() string { return [...]string{protocol.Invalid, protocol.Overtaken, protocol.TooLarge}[k] }
+func (k RefusalKind) String() string {
+	return [...]string{protocol.Invalid, protocol.Overtaken, protocol.TooLarge}[k]
+}
 
 func invalid(format string, args ...any) *Refusal {
 	return &Refusal{Invalid, fmt.Sprintf(format, args...)}
